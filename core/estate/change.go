@@ -1,0 +1,234 @@
+package estate
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// Placed is a record to be added. At is its place from 1 among those it is ordered among;
+// where it is 0, the record takes the place of a line of its group that goes, else the last.
+// Index, where it is not 0, is its exact place from 1 in the list of its kind.
+type Placed struct {
+	Record Record
+	At     int
+	Index  int
+}
+
+// Line is the record's line with its place, where it has one.
+func (p Placed) Line() string {
+	if p.At > 0 && p.Record.kind().Placed {
+		return LineAt(p.Record, p.At)
+	}
+	return Line(p.Record)
+}
+
+// Change is an edit: canonical lines that go, records that come.
+type Change struct {
+	Remove []string
+	Add    []Placed
+}
+
+// IsEmpty says whether the change changes nothing.
+func (c Change) IsEmpty() bool { return len(c.Remove) == 0 && len(c.Add) == 0 }
+
+// ErrNotThere is wrapped by the error for a line that a change would remove and that is not there.
+var ErrNotThere = errors.New("no such line")
+
+// Apply makes the change. A line that comes in place of one that goes (the same kind and
+// group, in turn) takes its place and, where it brings none, its comments. Where the same line
+// stands twice, the last goes. The estate itself stays as it is.
+func (e *Estate) Apply(c Change) (*Estate, error) {
+	next := &Estate{lists: slices.Clone(e.lists), Tail: e.Tail}
+	touched := make([]bool, len(Kinds))
+	own := func(k *Kind) []Record {
+		if !touched[k.index] {
+			touched[k.index] = true
+			next.lists[k.index] = slices.Clone(next.lists[k.index])
+		}
+		return next.lists[k.index]
+	}
+	// Lines that go leave a gap, marked by nil, for those that come.
+	type gap struct {
+		at   int
+		from Record
+	}
+	gaps := make(map[*Kind][]gap)
+	for _, line := range c.Remove {
+		word, _, _ := strings.Cut(line, " ")
+		k := KindNamed(word)
+		if k == nil {
+			return nil, fmt.Errorf("%w: %s", ErrNotThere, line)
+		}
+		list := own(k)
+		i := len(list) - 1
+		for i >= 0 && (list[i] == nil || Line(list[i]) != line) {
+			i--
+		}
+		if i < 0 {
+			return nil, fmt.Errorf("%w: %s", ErrNotThere, line)
+		}
+		gaps[k] = append(gaps[k], gap{i, list[i]})
+		list[i] = nil
+	}
+	var later []Placed
+	for _, p := range c.Add {
+		k := p.Record.kind()
+		list := own(k)
+		free := slices.IndexFunc(gaps[k], func(g gap) bool { return p.At == 0 && p.Index == 0 && GroupOf(g.from) == GroupOf(p.Record) })
+		if free < 0 {
+			later = append(later, p)
+			continue
+		}
+		g := gaps[k][free]
+		gaps[k] = slices.Delete(gaps[k], free, free+1)
+		list[g.at] = withComments(p.Record, g.from)
+	}
+	for i := range next.lists {
+		if touched[i] {
+			next.lists[i] = slices.DeleteFunc(next.lists[i], func(r Record) bool { return r == nil })
+		}
+	}
+	for _, p := range later {
+		k := p.Record.kind()
+		if k.Single && len(next.lists[k.index]) > 0 {
+			return nil, fmt.Errorf("there is one %s line already: %s", k.Word, Line(next.lists[k.index][0]))
+		}
+		r := p.Record
+		for _, gs := range gaps[k] { // a line that only moved keeps its comments
+			if p.Index == 0 && Line(gs.from) == Line(r) {
+				r = withComments(r, gs.from)
+			}
+		}
+		if p.Index > 0 {
+			next.lists[k.index] = slices.Insert(next.lists[k.index], min(p.Index-1, len(next.lists[k.index])), r)
+		} else {
+			next.lists[k.index] = insert(next.lists[k.index], r, p.At)
+		}
+	}
+	next.arrange()
+	return next, nil
+}
+
+// insert puts a record at its place within its group, behind the group's last where the
+// place is 0 or beyond the end.
+func insert(list []Record, r Record, at int) []Record {
+	where, n := len(list), 0
+	for i, other := range list {
+		if GroupOf(other) != GroupOf(r) {
+			continue
+		}
+		n++
+		where = i + 1
+		if at > 0 && n == at {
+			where = i
+			break
+		}
+	}
+	return slices.Insert(list, where, r)
+}
+
+func withComments(r, from Record) Record {
+	if len(r.Meta().Comments) > 0 || len(from.Meta().Comments) == 0 {
+		return r
+	}
+	c := r.kind().clone(r)
+	c.Meta().Comments = from.Meta().Comments
+	return c
+}
+
+// Difference is the change that makes to out of from: the fewest lines, each with its place
+// where it is ordered.
+func Difference(from, to *Estate) Change {
+	var c Change
+	for i, k := range Kinds {
+		a, b := from.lists[i], to.lists[i]
+		if sameRecords(a, b) {
+			continue
+		}
+		differ(&c, k, a, b)
+	}
+	return c
+}
+
+func sameRecords(a, b []Record) bool {
+	return len(a) == len(b) && (len(a) == 0 || &a[0] == &b[0] || slices.EqualFunc(a, b, sameText))
+}
+
+func sameText(a, b Record) bool {
+	return a == b || Line(a) == Line(b) && slices.Equal(a.Meta().Comments, b.Meta().Comments)
+}
+
+// differ adds what changed in one kind. The records that stay are a common subsequence of
+// both; where order counts, one that moved goes and comes.
+func differ(c *Change, k *Kind, a, b []Record) {
+	key := func(r Record) string {
+		return strings.Join(r.Meta().Comments, "\n") + "\n" + Line(r)
+	}
+	// Where a record stands in a, each used once.
+	at := map[string][]int{}
+	for i, r := range a {
+		at[key(r)] = append(at[key(r)], i)
+	}
+	match := make([]int, len(b)) // the record of a that each of b is; -1 where it is new
+	for j, r := range b {
+		match[j] = -1
+		if list := at[key(r)]; len(list) > 0 {
+			match[j] = list[0]
+			at[key(r)] = list[1:]
+		}
+	}
+	keep := longestRise(match)
+	kept := map[int]bool{}
+	for j, ok := range keep {
+		if ok {
+			kept[match[j]] = true
+		}
+	}
+	for i, r := range a {
+		if !kept[i] {
+			c.Remove = append(c.Remove, Line(r))
+		}
+	}
+	n := map[string]int{}
+	for j, r := range b {
+		n[GroupOf(r)]++
+		if keep[j] {
+			continue
+		}
+		p := Placed{Record: r, Index: j + 1}
+		if k.Placed {
+			p.At = n[GroupOf(r)]
+		}
+		c.Add = append(c.Add, p)
+	}
+}
+
+// longestRise marks a longest rising subsequence of the values that are not negative.
+func longestRise(values []int) []bool {
+	var tails []int // index of the last value of the best run of each length
+	before := make([]int, len(values))
+	for i, v := range values {
+		before[i] = -1
+		if v < 0 {
+			continue
+		}
+		n, _ := slices.BinarySearchFunc(tails, v, func(t, v int) int { return values[t] - v })
+		if n > 0 {
+			before[i] = tails[n-1]
+		}
+		if n == len(tails) {
+			tails = append(tails, i)
+		} else {
+			tails[n] = i
+		}
+	}
+	keep := make([]bool, len(values))
+	if len(tails) > 0 {
+		for i := tails[len(tails)-1]; i >= 0; i = before[i] {
+			keep[i] = true
+		}
+	}
+	return keep
+}

@@ -1,0 +1,196 @@
+// Package estate holds what an administrator writes down: the kinds of records, each declared
+// once (kinds.go), and the estate that they make up together. An estate is an immutable
+// value; an edit gives a new one. How records are written is notation's; what they mean
+// together is model's.
+package estate
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// Line is a record in canonical notation, without its comments.
+func Line(r Record) string {
+	if line := r.Meta().line; line != "" {
+		return line
+	}
+	return compose(r, 0)
+}
+
+// LineAt is the record's line with the place it is to have among those of its group.
+func LineAt(r Record, at int) string { return compose(r, at) }
+
+func compose(r Record, at int) string {
+	k := r.kind()
+	var b strings.Builder
+	b.WriteString(k.Word)
+	for i := range k.Fields {
+		if text := k.Fields[i].Print(r); text != "" {
+			b.WriteByte(' ')
+			b.WriteString(text)
+		}
+		if i == 0 && at > 0 && k.Placed {
+			fmt.Fprintf(&b, " at %d", at)
+		}
+	}
+	return b.String()
+}
+
+// Complete checks a record whose fields are set and fixes its line; it is not to be changed after.
+// The fault it gives has no place.
+func Complete(r Record) error {
+	if what, expected := r.kind().check(r); what != "" {
+		return &Fault{Column: 1, What: what, Expected: expected}
+	}
+	r.Meta().line = compose(r, 0)
+	return nil
+}
+
+// With is a copy of a record, changed by edit and complete. It panics where the edit breaks
+// the kind's own rules, since only code of ours edits so.
+func With[R any, P interface {
+	*R
+	Record
+}](r P, edit func(P)) P {
+	c := *r
+	out := P(&c)
+	out.Meta().line = ""
+	edit(out)
+	if err := Complete(out); err != nil {
+		panic("estate: " + err.Error())
+	}
+	return out
+}
+
+// GroupOf is what a record is ordered among: the filter of a rule, the router of a forward,
+// and so on; "" for kinds that are not ordered.
+func GroupOf(r Record) string {
+	switch r := r.(type) {
+	case *Rule:
+		return r.Filter
+	case *Forward:
+		return r.Router
+	case *Outbound:
+		return r.Router
+	case *Map:
+		host, _, _ := strings.Cut(r.Container, "/")
+		return host
+	case *Site:
+		return r.Service
+	case *Filter:
+		return r.Hook + " on " + strings.Join(r.On, ",")
+	}
+	return ""
+}
+
+// Estate is an immutable set of records, in order within each kind.
+type Estate struct {
+	lists [][]Record // by Kind.index
+	Tail  []string   // the comments behind the last record
+}
+
+// New is the estate of the given records, in order. Rules are brought together by
+// filter and sites by service, as they are printed.
+func New(records []Record, tail []string) *Estate {
+	e := &Estate{lists: make([][]Record, len(Kinds)), Tail: tail}
+	for _, r := range records {
+		i := r.kind().index
+		e.lists[i] = append(e.lists[i], r)
+	}
+	e.arrange()
+	return e
+}
+
+// arrange brings rules together under their filters, in the order of the filters, and sites
+// together under their services, in the order in which those first listen.
+func (e *Estate) arrange() {
+	order := func(list []Record, rank map[string]int, group func(Record) string) {
+		for _, r := range list {
+			if _, ok := rank[group(r)]; !ok {
+				rank[group(r)] = len(rank)
+			}
+		}
+		byRank := func(a, b Record) int { return rank[group(a)] - rank[group(b)] }
+		if !slices.IsSortedFunc(list, byRank) {
+			slices.SortStableFunc(list, byRank)
+		}
+	}
+	filters, services := map[string]int{}, map[string]int{}
+	for _, r := range e.lists[filterKind.index] {
+		if name := r.(*Filter).Name; filters[name] == 0 {
+			filters[name] = len(filters) + 1
+		}
+	}
+	for _, r := range e.lists[listenKind.index] {
+		if name := r.(*Listen).Service; services[name] == 0 {
+			services[name] = len(services) + 1
+		}
+	}
+	order(e.lists[ruleKind.index], filters, func(r Record) string { return r.(*Rule).Filter })
+	order(e.lists[siteKind.index], services, func(r Record) string { return r.(*Site).Service })
+}
+
+// Of are the records of one kind, in order; not to be changed.
+func (e *Estate) Of(k *Kind) []Record { return e.lists[k.index] }
+
+// Count is how many records there are.
+func (e *Estate) Count() int {
+	n := 0
+	for _, list := range e.lists {
+		n += len(list)
+	}
+	return n
+}
+
+// Name is what the estate is called; "" where nothing says.
+func (e *Estate) Name() string {
+	for _, r := range e.lists[nameKind.index] {
+		return r.(*Name).Text
+	}
+	return ""
+}
+
+// All are the records in the order in which they are printed: by kind, rules under their filter.
+func (e *Estate) All() []Record {
+	out := make([]Record, 0, e.Count())
+	rules := e.lists[ruleKind.index]
+	for i, list := range e.lists {
+		switch i {
+		case filterKind.index:
+			seen := map[string]bool{}
+			for _, f := range list {
+				out = append(out, f)
+				if name := f.(*Filter).Name; !seen[name] {
+					seen[name] = true
+					for len(rules) > 0 && rules[0].(*Rule).Filter == name {
+						out = append(out, rules[0])
+						rules = rules[1:]
+					}
+				}
+			}
+		case ruleKind.index:
+			out = append(out, rules...) // of filters that are not recorded
+		default:
+			out = append(out, list...)
+		}
+	}
+	return out
+}
+
+// Place is the record's place among those it is ordered among, from 1; 0 where it has none.
+func (e *Estate) Place(r Record) int {
+	if !r.kind().Placed {
+		return 0
+	}
+	n := 0
+	for _, other := range e.Of(r.kind()) {
+		if GroupOf(other) == GroupOf(r) {
+			n++
+		}
+		if other == r {
+			return n
+		}
+	}
+	return 0
+}

@@ -1,0 +1,264 @@
+// Package netset holds the sets that the engine reasons over: addresses and ports.
+// Both are immutable values; nothing is rounded, and equal sets print alike.
+package netset
+
+import (
+	"net/netip"
+	"sync"
+
+	"go4.org/netipx"
+)
+
+// Addrs is an immutable set of IP addresses of both families. The zero value is empty.
+type Addrs struct{ set *netipx.IPSet }
+
+// AddrsOf is the set of the given addresses.
+func AddrsOf(addrs ...netip.Addr) Addrs {
+	var b netipx.IPSetBuilder
+	for _, a := range addrs {
+		b.Add(a)
+	}
+	return build(&b)
+}
+
+// PrefixesOf is the union of the given prefixes.
+func PrefixesOf(prefixes ...netip.Prefix) Addrs {
+	var b netipx.IPSetBuilder
+	for _, p := range prefixes {
+		b.AddPrefix(p)
+	}
+	return build(&b)
+}
+
+// Union is the addresses in any of the sets.
+func Union(sets ...Addrs) Addrs {
+	var only Addrs
+	filled := 0
+	for _, s := range sets {
+		if !s.IsEmpty() {
+			only = s
+			filled++
+		}
+	}
+	if filled <= 1 {
+		return only
+	}
+	var b netipx.IPSetBuilder
+	for _, s := range sets {
+		if s.set != nil {
+			b.AddSet(s.set)
+		}
+	}
+	return build(&b)
+}
+
+func build(b *netipx.IPSetBuilder) Addrs {
+	set, err := b.IPSet()
+	if err != nil { // only ever an invalid address or prefix handed in
+		panic("netset: " + err.Error())
+	}
+	if len(set.Ranges()) == 0 {
+		return Addrs{}
+	}
+	return Addrs{set}
+}
+
+// IsEmpty says whether the set holds no address.
+func (s Addrs) IsEmpty() bool { return s.set == nil }
+
+// Contains says whether a is in the set.
+func (s Addrs) Contains(a netip.Addr) bool { return s.set != nil && s.set.Contains(a) }
+
+// Same says whether both are one and the same value, without comparing what they hold.
+func (s Addrs) Same(t Addrs) bool { return s.set == t.set }
+
+// Equal says whether both hold the same addresses.
+func (s Addrs) Equal(t Addrs) bool {
+	if s.set == t.set {
+		return true
+	}
+	return s.set != nil && t.set != nil && s.set.Equal(t.set)
+}
+
+// Single gives the set's address where it holds exactly one.
+func (s Addrs) Single() (netip.Addr, bool) {
+	if s.set == nil {
+		return netip.Addr{}, false
+	}
+	ranges := s.set.Ranges()
+	if len(ranges) == 1 && ranges[0].From() == ranges[0].To() {
+		return ranges[0].From(), true
+	}
+	return netip.Addr{}, false
+}
+
+// Lowest is the set's lowest address; the zero address where it is empty.
+func (s Addrs) Lowest() netip.Addr {
+	if s.set == nil {
+		return netip.Addr{}
+	}
+	return s.set.Ranges()[0].From()
+}
+
+// Intersect is the addresses in both.
+func (s Addrs) Intersect(t Addrs) Addrs {
+	switch {
+	case s.set == nil || t.set == nil:
+		return Addrs{}
+	case s.set == t.set:
+		return s
+	}
+	if a, ok := s.Single(); ok {
+		if t.Contains(a) {
+			return s
+		}
+		return Addrs{}
+	}
+	if a, ok := t.Single(); ok {
+		if s.Contains(a) {
+			return t
+		}
+		return Addrs{}
+	}
+	// Sorted ranges, walked once: the builder's own way is quadratic in what it removes.
+	a, b := s.set.Ranges(), t.set.Ranges()
+	var out netipx.IPSetBuilder
+	for i, j := 0, 0; i < len(a) && j < len(b); {
+		from, to := later(a[i].From(), b[j].From()), earlier(a[i].To(), b[j].To())
+		if from.Compare(to) <= 0 {
+			out.AddRange(netipx.IPRangeFrom(from, to))
+		}
+		if a[i].To().Compare(b[j].To()) < 0 {
+			i++
+		} else {
+			j++
+		}
+	}
+	got := build(&out)
+	switch {
+	case got.Equal(s):
+		return s
+	case got.Equal(t):
+		return t
+	}
+	return got
+}
+
+// Subtract is the addresses of s that are not in t.
+func (s Addrs) Subtract(t Addrs) Addrs {
+	switch {
+	case s.set == nil || t.set == nil:
+		return s
+	case s.set == t.set:
+		return Addrs{}
+	}
+	if a, ok := s.Single(); ok {
+		if t.Contains(a) {
+			return Addrs{}
+		}
+		return s
+	}
+	if !s.set.Overlaps(t.set) {
+		return s
+	}
+	var b netipx.IPSetBuilder
+	b.AddSet(s.set)
+	b.RemoveSet(t.set)
+	got := build(&b)
+	if got.Equal(s) {
+		return s
+	}
+	return got
+}
+
+// Covers says whether every address of t is in s.
+func (s Addrs) Covers(t Addrs) bool { return t.Subtract(s).IsEmpty() }
+
+// Overlaps says whether an address is in both.
+func (s Addrs) Overlaps(t Addrs) bool { return !s.Intersect(t).IsEmpty() }
+
+// Of keeps one family: IPv4, or IPv6 where v6 is true.
+func (s Addrs) Of(v6 bool) Addrs {
+	if v6 {
+		return s.Intersect(ipv6())
+	}
+	return s.Intersect(ipv4())
+}
+
+// Prefixes are the fewest CIDRs that make up the set, IPv4 first, rising.
+func (s Addrs) Prefixes() []netip.Prefix {
+	if s.set == nil {
+		return nil
+	}
+	return s.set.Prefixes()
+}
+
+// Strings are the set's CIDRs as text, a single address without its length.
+func (s Addrs) Strings() []string {
+	prefixes := s.Prefixes()
+	out := make([]string, len(prefixes))
+	for i, p := range prefixes {
+		if p.IsSingleIP() {
+			out[i] = p.Addr().String()
+		} else {
+			out[i] = p.String()
+		}
+	}
+	return out
+}
+
+func later(a, b netip.Addr) netip.Addr {
+	if a.Compare(b) > 0 {
+		return a
+	}
+	return b
+}
+
+func earlier(a, b netip.Addr) netip.Addr {
+	if a.Compare(b) < 0 {
+		return a
+	}
+	return b
+}
+
+var (
+	ipv4 = sync.OnceValue(func() Addrs { return PrefixesOf(netip.MustParsePrefix("0.0.0.0/0")) })
+	ipv6 = sync.OnceValue(func() Addrs { return PrefixesOf(netip.MustParsePrefix("::/0")) })
+)
+
+// Everything is every address of both families.
+var Everything = sync.OnceValue(func() Addrs { return Union(ipv4(), ipv6()) })
+
+// IPv4 is every IPv4 address.
+func IPv4() Addrs { return ipv4() }
+
+// IPv6 is every IPv6 address.
+func IPv6() Addrs { return ipv6() }
+
+// GloballyReachable is every address that the internet carries traffic to, by the IANA
+// special-purpose registries (RFC 6890): unicast, less what is reserved, private or
+// local. The documentation ranges (RFC 5737, RFC 3849, RFC 9637) count as reachable, so that
+// an estate written with them behaves like a real one.
+var GloballyReachable = sync.OnceValue(func() Addrs {
+	var b netipx.IPSetBuilder
+	add := func(texts ...string) {
+		for _, t := range texts {
+			b.AddPrefix(netip.MustParsePrefix(t))
+		}
+	}
+	remove := func(texts ...string) {
+		for _, t := range texts {
+			b.RemovePrefix(netip.MustParsePrefix(t))
+		}
+	}
+	add("0.0.0.0/0")
+	remove("0.0.0.0/8", "10.0.0.0/8", "100.64.0.0/10", "127.0.0.0/8", "169.254.0.0/16",
+		"172.16.0.0/12", "192.0.0.0/24", "192.88.99.0/24", "192.168.0.0/16",
+		"198.18.0.0/15", "224.0.0.0/4", "240.0.0.0/4")
+	add("192.0.0.9/32", "192.0.0.10/32")
+	add("2000::/3", "64:ff9b::/96")
+	remove("2001::/23", "2002::/16")
+	add("2001:1::1/128", "2001:1::2/128", "2001:1::3/128", "2001:3::/32",
+		"2001:4:112::/48", "2001:20::/28", "2001:30::/28")
+	return build(&b)
+})
