@@ -63,6 +63,14 @@ func With[R any, P interface {
 	return out
 }
 
+// InForce is a copy of a record that is off, in force.
+func InForce(r Record) Record {
+	c := r.kind().clone(r)
+	c.Meta().Off = false
+	c.Meta().line = compose(c, 0)
+	return c
+}
+
 // GroupOf is what a record is ordered among: the filter of a rule, the router of a forward,
 // and so on; "" for kinds that are not ordered.
 func GroupOf(r Record) string {

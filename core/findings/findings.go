@@ -1,0 +1,165 @@
+// Package findings looks an estate over and says what is wrong with it: each fault with its code,
+// subject, a sentence, the records behind it and, where known, the lines that mend it.
+package findings
+
+import (
+	"cmp"
+	"slices"
+	"strings"
+
+	"steady-compass/core/estate"
+	"steady-compass/core/model"
+	"steady-compass/core/trace"
+)
+
+// Level is how much a finding matters.
+type Level string
+
+const (
+	Error   Level = "error"
+	Warning Level = "warning"
+	Note    Level = "note"
+)
+
+// Rank orders levels, the worst first.
+func (l Level) Rank() int { return map[Level]int{Error: 0, Warning: 1, Note: 2}[l] }
+
+// Finding is one thing wrong with an estate.
+type Finding struct {
+	Code    string      `json:"code"`
+	Level   Level       `json:"level"`
+	Subject string      `json:"subject"`
+	Why     string      `json:"why"`
+	Records []string    `json:"records"`
+	Mend    *trace.Mend `json:"mend,omitempty"`
+	Trace   *Where      `json:"trace,omitempty"` // the trace that shows it
+}
+
+// Where is a trace that shows a finding.
+type Where struct {
+	Target string `json:"target"`
+	From   string `json:"from"`
+}
+
+// Report is the answer to a check.
+type Report struct {
+	Findings []Finding     `json:"findings"`
+	Counts   map[Level]int `json:"counts"`
+	Accepted []Finding     `json:"accepted"` // known and taken on
+}
+
+var families = map[string]Level{
+	"conflict": Error, "path": Error, "upstream": Error, "cert": Error, "intent": Error,
+	"site": Warning, "pool": Warning, "tunnel": Warning, "redirect": Warning, "exposure": Warning,
+	"name": Warning, "order": Warning, "temporary": Warning, "record": Warning,
+}
+
+var exceptions = map[string]Level{
+	"conflict.record": Note, "path.tie": Warning,
+	"site.none": Error, "site.unknown-service": Error, "site.speech": Error,
+	"upstream.cleartext": Warning, "pool.empty": Error, "pool.down": Error, "tunnel.closed": Error,
+	"cert.expiring": Warning, "cert.trial": Warning, "redirect.dead": Error, "redirect.loop": Error,
+	"exposure.wider": Error, "exposure.bypass": Error, "exposure.admin": Error,
+	"name.unresolved": Error, "name.broken-alias": Error, "name.alias-loop": Error, "name.dangling": Error,
+	"name.stale": Error, "name.mail": Error, "name.unsupported": Error, "name.undelegated": Error,
+	"order.redundant": Note, "order.unused": Note, "name.no-www": Note, "name.near-miss": Note,
+	"redirect.missing": Note, "tunnel.unused": Note, "record.without-effect": Note,
+}
+
+// LevelOf is the level of a code.
+func LevelOf(code string) Level {
+	if l, ok := exceptions[code]; ok {
+		return l
+	}
+	family, _, _ := strings.Cut(code, ".")
+	return families[family]
+}
+
+// check gathers findings, one a code and subject.
+type check struct {
+	t   *trace.Tracer
+	m   *model.Model
+	day estate.Date
+	at  map[[2]string]*Finding
+	out []*Finding
+}
+
+// Check looks the whole estate over, on a day.
+func Check(t *trace.Tracer, day estate.Date) Report {
+	c := &check{t: t, m: t.Model(), day: day, at: map[[2]string]*Finding{}}
+	c.references()
+	c.conflicts()
+	c.temporary()
+	c.sites()
+	c.ownSake()
+	c.intents()
+	c.names()
+	c.exposure()
+	return c.report()
+}
+
+// add notes a finding; one of the same code and subject takes in its records and mend.
+func (c *check) add(f Finding) {
+	key := [2]string{f.Code, f.Subject}
+	old := c.at[key]
+	if old == nil {
+		f.Level = LevelOf(f.Code)
+		if f.Records == nil {
+			f.Records = []string{}
+		}
+		c.at[key] = &f
+		c.out = append(c.out, &f)
+		return
+	}
+	for _, r := range f.Records {
+		if !slices.Contains(old.Records, r) {
+			old.Records = append(old.Records, r)
+		}
+	}
+	if old.Mend == nil {
+		old.Mend = f.Mend
+	} else if f.Mend != nil {
+		old.Mend = joinMends(old.Mend, f.Mend)
+	}
+}
+
+// joinMends brings two mends together; where both change the same line, the first holds.
+func joinMends(a, b *trace.Mend) *trace.Mend {
+	for _, line := range b.Remove {
+		if slices.Contains(a.Remove, line) {
+			return a
+		}
+	}
+	out := &trace.Mend{Remove: slices.Concat(a.Remove, b.Remove), Add: slices.Clone(a.Add)}
+	for _, line := range b.Add {
+		if !slices.Contains(out.Add, line) {
+			out.Add = append(out.Add, line)
+		}
+	}
+	return out
+}
+
+func (c *check) report() Report {
+	r := Report{Findings: []Finding{}, Accepted: []Finding{}, Counts: map[Level]int{Error: 0, Warning: 0, Note: 0}}
+	accepted := map[[2]string]bool{}
+	for _, rec := range c.m.Estate.Of(estate.KindNamed("accept")) {
+		a := rec.(*estate.Acceptance)
+		if !a.Off && c.day <= a.Until {
+			accepted[[2]string{a.Code, a.Subject}] = true
+		}
+	}
+	for _, f := range c.out {
+		if accepted[[2]string{f.Code, f.Subject}] {
+			r.Accepted = append(r.Accepted, *f)
+			continue
+		}
+		r.Findings = append(r.Findings, *f)
+		r.Counts[f.Level]++
+	}
+	order := func(a, b Finding) int {
+		return cmp.Or(cmp.Compare(a.Level.Rank(), b.Level.Rank()), strings.Compare(a.Subject, b.Subject), strings.Compare(a.Code, b.Code))
+	}
+	slices.SortFunc(r.Findings, order)
+	slices.SortFunc(r.Accepted, order)
+	return r
+}

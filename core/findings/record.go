@@ -1,0 +1,151 @@
+package findings
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"steady-compass/core/estate"
+	"steady-compass/core/trace"
+)
+
+// references finds names that stand for nothing recorded.
+func (c *check) references() {
+	known := map[estate.RefKind]map[string]bool{}
+	all := map[estate.RefKind][]string{}
+	note := func(kind estate.RefKind, name string) {
+		if known[kind] == nil {
+			known[kind] = map[string]bool{}
+		}
+		if !known[kind][name] {
+			known[kind][name] = true
+			all[kind] = append(all[kind], name)
+		}
+	}
+	for _, k := range estate.Kinds {
+		if k.Defines == 0 {
+			continue
+		}
+		for _, r := range c.m.Estate.Of(k) {
+			note(k.Defines, k.Fields[0].Values(r)[0])
+		}
+	}
+	for _, r := range c.m.Estate.Of(estate.KindNamed("listen")) {
+		note(estate.RefService, r.(*estate.Listen).Service)
+	}
+	for _, k := range estate.Kinds {
+		for _, r := range c.m.Estate.Of(k) {
+			if r.Meta().Off {
+				continue
+			}
+			for i := range k.Fields {
+				for _, ref := range k.Fields[i].Refs(r) {
+					if k.Word == "site" && ref.Kind == estate.RefService && k.Fields[i].Column == "service" {
+						continue // site.unknown-service
+					}
+					c.reference(r, ref, known, all)
+				}
+			}
+		}
+	}
+}
+
+func (c *check) reference(r estate.Record, ref estate.Ref, known map[estate.RefKind]map[string]bool, all map[estate.RefKind][]string) {
+	var candidates []string
+	for kind := estate.RefKind(1); kind <= estate.RefZone; kind <<= 1 {
+		if ref.Kind&kind == 0 {
+			continue
+		}
+		if known[kind][ref.Name] {
+			return
+		}
+		candidates = append(candidates, all[kind]...)
+	}
+	near := ""
+	if n := estate.Nearest(ref.Name, candidates); n != "" {
+		near = fmt.Sprintf("; %s is", n)
+	}
+	c.add(Finding{Code: "record.unknown-reference", Subject: estate.Line(r), Records: []string{estate.Line(r)},
+		Why: fmt.Sprintf("No %s is recorded under the name %s%s.", ref.Kind, ref.Name, near), Mend: respell(r, ref, near)})
+}
+
+// respell is the line with the nearest known name in place of the unknown one.
+func respell(r estate.Record, ref estate.Ref, near string) *trace.Mend {
+	if near == "" {
+		return nil
+	}
+	name := strings.TrimSuffix(strings.TrimPrefix(near, "; "), " is")
+	words := strings.Split(estate.Line(r), " ")
+	for i, w := range words[1:] {
+		parts := strings.Split(w, ",")
+		for j, p := range parts {
+			switch {
+			case p == ref.Name:
+				parts[j] = name
+			case strings.HasPrefix(p, ref.Name+"="), strings.HasPrefix(p, ref.Name+":"):
+				parts[j] = name + p[len(ref.Name):]
+			}
+		}
+		words[i+1] = strings.Join(parts, ",")
+	}
+	line := strings.Join(words, " ")
+	if line == estate.Line(r) {
+		return nil
+	}
+	return &trace.Mend{Remove: []string{estate.Line(r)}, Add: []string{line}}
+}
+
+// temporary finds what was meant to be over by now.
+func (c *check) temporary() {
+	for _, r := range c.m.Estate.All() {
+		meta := r.Meta()
+		if _, acceptance := r.(*estate.Acceptance); acceptance || meta.Off || meta.Until == "" || c.day == "" || c.day <= meta.Until {
+			continue
+		}
+		c.add(Finding{Code: "temporary.expired", Subject: estate.Line(r), Records: []string{estate.Line(r)},
+			Why:  fmt.Sprintf("Meant to be over by %s, and in force still.", meta.Until),
+			Mend: &trace.Mend{Remove: []string{estate.Line(r)}, Add: []string{}}})
+	}
+}
+
+// sites finds sites of services that listen nowhere.
+func (c *check) sites() {
+	listens := map[string]bool{}
+	var services []string
+	for _, r := range c.m.Estate.Of(estate.KindNamed("listen")) {
+		if s := r.(*estate.Listen).Service; !listens[s] {
+			listens[s] = true
+			services = append(services, s)
+		}
+	}
+	for _, r := range c.m.Estate.Of(estate.KindNamed("site")) {
+		s := r.(*estate.Site)
+		if s.Off || listens[s.Service] {
+			continue
+		}
+		f := Finding{Code: "site.unknown-service", Subject: s.Name + ":" + sitePort(s), Records: []string{estate.Line(s)},
+			Why: fmt.Sprintf("Nothing listens as %s, so nobody asks this site.", s.Service)}
+		if near := estate.Nearest(s.Service, services); near != "" {
+			f.Why = fmt.Sprintf("Nothing listens as %s, so nobody asks this site; %s does.", s.Service, near)
+			f.Mend = &trace.Mend{Remove: []string{estate.Line(s)}, Add: []string{estate.Line(estate.With(s, func(n *estate.Site) { n.Service = near }))}}
+		}
+		c.add(f)
+	}
+}
+
+func sitePort(s *estate.Site) string {
+	if len(s.At.Ranges) > 0 {
+		return s.At.Ranges[0].String()
+	}
+	return "443"
+}
+
+func lines(records ...estate.Record) []string {
+	var out []string
+	for _, r := range records {
+		if line := estate.Line(r); !slices.Contains(out, line) {
+			out = append(out, line)
+		}
+	}
+	return out
+}

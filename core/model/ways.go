@@ -1,0 +1,302 @@
+package model
+
+import (
+	"net/netip"
+
+	"steady-compass/core/estate"
+	"steady-compass/core/netset"
+)
+
+// HopKind is how a flow goes on from where it is.
+type HopKind uint8
+
+const (
+	NoWay   HopKind = iota // nothing leads there
+	OnLink                 // to its holder, in a network the sender is on
+	Nobody                 // in a network the sender is on, and nobody holds the address
+	Via                    // to a router
+	Outward                // onto the internet, to somebody else's address
+	Tie                    // several routers lead there, and no route says which
+	Unknown                // it hangs on an address that nobody knows
+)
+
+// Hop is the next step of a flow's way.
+type Hop struct {
+	Kind    HopKind
+	Net     NetID   // by which network it leaves
+	Place   PlaceID // who gets it next, for OnLink and Via
+	Records []estate.Record
+	Ties    []PlaceID
+}
+
+// NextHop says where a host sends a flow: on-link first, then the most specific route written,
+// then the internet where it is on it, then the only router of its networks that leads there. dst is not
+// one of the host's own addresses.
+func (m *Model) NextHop(p *Place, dst netip.Addr) Hop {
+	if hop, ok := m.onLink(p, dst); ok {
+		return hop
+	}
+	for _, r := range p.Routes {
+		if !r.To.Contains(dst) {
+			continue
+		}
+		hop := m.viaHop(p, r.Via, dst)
+		hop.Records = append([]estate.Record{r.Record}, hop.Records...)
+		return hop
+	}
+	if m.onInternet(p, dst.Is6()) && netset.GloballyReachable().Contains(dst) {
+		if hop := m.InternetHop(dst, p.ID); hop.Kind != NoWay {
+			return hop
+		}
+	}
+	return m.byRouter(p, dst)
+}
+
+func (m *Model) onLink(p *Place, dst netip.Addr) (Hop, bool) {
+	best, bits := NoNet, -1
+	for _, leg := range p.Legs {
+		for _, prefix := range m.Networks[leg.Net].Prefixes {
+			if prefix.Contains(dst) && prefix.Bits() > bits {
+				best, bits = leg.Net, prefix.Bits()
+			}
+		}
+	}
+	if best == NoNet {
+		return Hop{}, false
+	}
+	return m.inNetwork(best, dst), true
+}
+
+// inNetwork is the last hop in a network whose prefix holds the destination.
+func (m *Model) inNetwork(id NetID, dst netip.Addr) Hop {
+	n := m.Networks[id]
+	if h, ok := n.holders[dst]; ok {
+		return Hop{Kind: OnLink, Net: id, Place: h.Place, Records: []estate.Record{h.Record}}
+	}
+	for _, member := range n.Members {
+		leg := m.Places[member].Leg(id)
+		if leg.Unknown {
+			return Hop{Kind: Unknown, Net: id, Place: member, Records: leg.Records}
+		}
+	}
+	return Hop{Kind: Nobody, Net: id}
+}
+
+// viaHop is the hop to a route's next router.
+func (m *Model) viaHop(p *Place, via, dst netip.Addr) Hop {
+	for _, leg := range p.Legs {
+		if leg.Net == Internet {
+			continue
+		}
+		n := m.Networks[leg.Net]
+		if !n.Set.Contains(via) {
+			continue
+		}
+		if h, ok := n.holders[via]; ok {
+			return Hop{Kind: Via, Net: leg.Net, Place: h.Place, Records: []estate.Record{h.Record}}
+		}
+		return Hop{Kind: NoWay, Net: leg.Net}
+	}
+	if p.Leg(Internet) != nil && netset.GloballyReachable().Contains(via) {
+		if h, ok := m.Networks[Internet].holders[via]; ok {
+			return Hop{Kind: Via, Net: Internet, Place: h.Place, Records: []estate.Record{h.Record}}
+		}
+		return m.InternetHop(dst, p.ID) // the provider's router, which nobody records
+	}
+	return Hop{Kind: NoWay, Net: NoNet}
+}
+
+// onInternet says whether a host has an address or a block of a family on internet.
+func (m *Model) onInternet(p *Place, v6 bool) bool {
+	leg := p.Leg(Internet)
+	if leg == nil {
+		return false
+	}
+	for _, a := range leg.Addrs {
+		if a.Is6() == v6 {
+			return true
+		}
+	}
+	for _, b := range leg.Blocks {
+		if b.Addr().Is6() == v6 {
+			return true
+		}
+	}
+	return leg.Unknown && !v6
+}
+
+// InternetHop says where the internet carries a flow to. except is the host that put it there.
+func (m *Model) InternetHop(dst netip.Addr, except PlaceID) Hop {
+	if !netset.GloballyReachable().Contains(dst) {
+		return Hop{Kind: NoWay, Net: Internet}
+	}
+	if h, ok := m.Networks[Internet].holders[dst]; ok {
+		return Hop{Kind: OnLink, Net: Internet, Place: h.Place, Records: []estate.Record{h.Record}}
+	}
+	if b, ok := m.BlockOf(dst); ok && b.Place != except {
+		return Hop{Kind: Via, Net: Internet, Place: b.Place, Records: []estate.Record{b.Record}}
+	}
+	if !m.InRecordedNetwork(dst) {
+		if _, ok := m.BlockOf(dst); ok {
+			return Hop{Kind: Nobody, Net: Internet}
+		}
+		return Hop{Kind: Outward, Net: Internet}
+	}
+	return m.choose(m.leaders(Internet, dst, except))
+}
+
+// FromNetwork is the way from a machine in a network that nobody recorded.
+func (m *Model) FromNetwork(id NetID, dst netip.Addr) Hop {
+	if id == Internet {
+		return m.InternetHop(dst, Nowhere)
+	}
+	n := m.Networks[id]
+	if n.Set.Contains(dst) {
+		return m.inNetwork(id, dst)
+	}
+	return m.choose(m.leaders(id, dst, Nowhere))
+}
+
+type leader struct {
+	net   NetID
+	place PlaceID
+}
+
+// byRouter is the only router of a host's networks that leads to a destination.
+func (m *Model) byRouter(p *Place, dst netip.Addr) Hop {
+	var found []leader
+	for _, leg := range p.Legs {
+		if leg.Gateway { // a container network inside the machine leads nowhere
+			continue
+		}
+		for _, l := range m.leaders(leg.Net, dst, p.ID) {
+			if len(found) == 0 || found[0].place != l.place {
+				found = append(found, l)
+			}
+		}
+	}
+	return m.choose(found)
+}
+
+func (m *Model) choose(found []leader) Hop {
+	switch len(found) {
+	case 0:
+		return Hop{Kind: NoWay, Net: NoNet}
+	case 1:
+		return Hop{Kind: Via, Net: found[0].net, Place: found[0].place, Records: []estate.Record{m.Places[found[0].place].Record}}
+	}
+	hop := Hop{Kind: Tie, Net: found[0].net, Place: found[0].place}
+	for _, l := range found {
+		hop.Ties = append(hop.Ties, l.place)
+		hop.Records = append(hop.Records, m.Places[l.place].Record)
+	}
+	return hop
+}
+
+// leaders are the routers in a network that lead to a destination by another network.
+func (m *Model) leaders(id NetID, dst netip.Addr, except PlaceID) []leader {
+	n := m.Networks[id]
+	if !n.Family(dst.Is6()) {
+		return nil
+	}
+	if n.Container() {
+		if n.On != except {
+			return []leader{{id, n.On}} // containers leave by their machine
+		}
+		return nil
+	}
+	var out []leader
+	for _, member := range n.Members {
+		p := m.Places[member]
+		if member == except || p.IsContainer() || !p.Router && len(p.networks) == 0 {
+			continue
+		}
+		if m.leads(p, dst, id, map[PlaceID]bool{except: true}) {
+			out = append(out, leader{id, member})
+		}
+	}
+	return out
+}
+
+// leads says whether a host's own ways lead to a destination by another network than except.
+func (m *Model) leads(p *Place, dst netip.Addr, except NetID, passed map[PlaceID]bool) bool {
+	if passed[p.ID] {
+		return false
+	}
+	for _, leg := range p.Legs {
+		if leg.Net == except || leg.Net == Internet {
+			continue
+		}
+		n := m.Networks[leg.Net]
+		if n.Set.Contains(dst) && (!leg.Gateway && p.Router || leg.Gateway && n.Routed()) {
+			return true
+		}
+	}
+	if !p.Router {
+		return false
+	}
+	if p.owns[dst] {
+		return true
+	}
+	for _, r := range p.Routes {
+		if r.To.Contains(dst) {
+			hop := m.viaHop(p, r.Via, dst)
+			return hop.Kind != NoWay && hop.Net != except
+		}
+	}
+	if except != Internet && m.onInternet(p, dst.Is6()) && netset.GloballyReachable().Contains(dst) && !m.InRecordedNetwork(dst) {
+		return true
+	}
+	passed[p.ID] = true
+	defer delete(passed, p.ID)
+	for _, leg := range p.Legs {
+		if leg.Net == except || leg.Gateway || leg.Net == Internet {
+			continue
+		}
+		for _, member := range m.Networks[leg.Net].Members {
+			r := m.Places[member]
+			if member != p.ID && !r.IsContainer() && (r.Router || len(r.networks) > 0) && m.leads(r, dst, leg.Net, passed) {
+				return true
+			}
+		}
+	}
+	// By the internet, to a network of ours that another router there leads to.
+	if except != Internet && m.onInternet(p, dst.Is6()) && netset.GloballyReachable().Contains(dst) {
+		for _, member := range m.Networks[Internet].Members {
+			r := m.Places[member]
+			if member != p.ID && r.Router && m.leads(r, dst, Internet, passed) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// Outer says whether a network is one of a router's outer ones: internet, and that of its default route.
+func (m *Model) Outer(p *Place, n NetID) bool {
+	if n == Internet {
+		return p.Leg(Internet) != nil
+	}
+	for _, r := range p.Routes {
+		if r.To.Bits() == 0 && m.Networks[n].Set.Contains(r.Via) && p.Leg(n) != nil {
+			return true
+		}
+	}
+	return false
+}
+
+// OuterAddrs are the addresses of a family that a forward without an address is for.
+func (m *Model) OuterAddrs(p *Place, v6 bool) []netip.Addr {
+	var out []netip.Addr
+	for _, leg := range p.Legs {
+		if !m.Outer(p, leg.Net) {
+			continue
+		}
+		for _, a := range leg.Addrs {
+			if a.Is6() == v6 {
+				out = append(out, a)
+			}
+		}
+	}
+	return out
+}

@@ -1,0 +1,863 @@
+package trace
+
+import (
+	"net/netip"
+	"slices"
+
+	"steady-compass/core/estate"
+	"steady-compass/core/model"
+	"steady-compass/core/netset"
+)
+
+// goal is what a flow is meant for, as far as the records say. It decides how a walk goes on
+// past a break.
+type goal struct {
+	repair   bool          // note breaks and go on; else a break ends the branch
+	upstream bool          // a flow from a front to its backend
+	subject  string        // what findings for its breaks are about
+	place    model.PlaceID // the place meant; Nowhere where nothing says
+	service  string        // the service meant there
+	port     uint16        // the port meant there; 0 for any of the service
+}
+
+// landing is where a branch of a flow ends on the network: at a socket, or nowhere.
+type landing struct {
+	way
+	sock  *model.Socket // nil where nobody took it
+	stack model.PlaceID // where it got to; Nowhere where it got nowhere of ours
+	local bool
+
+	asked     string     // for a request by bare address: that address as text
+	askedAddr netip.Addr // the address a client asked for
+}
+
+// run is one delivery: every branch of one flow, from where it is made to where it ends.
+type run struct {
+	t    *Tracer
+	goal goal
+	out  []landing
+}
+
+// maxHops is the most machines that a flow passes before it counts as going round.
+const maxHops = 24
+
+// deliver follows a flow from an origin to whatever takes it.
+func (t *Tracer) deliver(o origin, w way, g goal) []landing {
+	r := &run{t: t, goal: g}
+	w.six = w.dst.addr.Is6()
+	if w.dst.float != model.Nowhere {
+		w.six = !t.m.Networks[w.dst.net].Family(false)
+	}
+	if o.place != model.Nowhere {
+		r.fromPlace(t.m.Places[o.place], w)
+		return r.out
+	}
+	net := t.m.Networks[o.net]
+	if net.Container() && net.On != model.Nowhere {
+		r.fromContainerNet(nil, net, w)
+		return r.out
+	}
+	r.follow(nil, model.Nowhere, w, t.m.FromNetwork(o.net, w.dst.addr))
+	return r.out
+}
+
+func (r *run) end(w way) { r.out = append(r.out, landing{way: w, stack: model.Nowhere}) }
+
+func (r *run) undecided(w way) {
+	if w.stopped == "" {
+		w.stopped = Undecided
+	}
+	r.end(w)
+}
+
+func (r *run) place(id model.PlaceID) *model.Place { return r.t.m.Places[id] }
+
+// ground is how far in a machine stands: a router or a machine with an address on internet is the edge.
+func (r *run) ground(p *model.Place) Ground {
+	if p.Router {
+		return Shallows
+	}
+	return Land
+}
+
+// stopAt notes a break at a machine, with the step that shows it.
+func (r *run) stopAt(w *way, stage Stage, at string, ground Ground, outcome Outcome, b Break, shown ...estate.Record) {
+	w.walk(Step{Stage: stage, At: at, Verdict: Broken, Why: b.Why, Records: lines(shown...), Ground: ground})
+	b.At = at
+	if b.Subject == "" {
+		b.Subject = r.goal.subject
+	}
+	if b.Records == nil {
+		b.Records = lines(shown...)
+	}
+	w.stop(outcome, b)
+}
+
+// ---- made here
+
+// fromPlace is a flow made at a host or container.
+func (r *run) fromPlace(p *model.Place, w way) {
+	stack := r.place(p.Stack)
+	if stack.IsContainer() {
+		r.fromContainer(stack, w)
+		return
+	}
+	r.fromHost(stack, w)
+}
+
+func isLoopback(a netip.Addr) bool { return a.IsLoopback() || a.IsUnspecified() }
+
+func (r *run) fromHost(h *model.Place, w way) {
+	if isLoopback(w.dst.addr) || h.Owns(w.dst.addr) {
+		r.setSource(&w, h, model.NoNet)
+		r.toSelf(h, w)
+		return
+	}
+	hop := r.t.m.NextHop(h, w.dst.addr)
+	r.setSource(&w, h, hop.Net)
+	if isContainerHop(r, hop) && r.place(hop.Place).IsContainer() {
+		r.intoContainer(h, w, hop.Net, hop.Place, model.NoNet, true)
+		return
+	}
+	for _, w := range r.filters(h, model.Output, w, model.NoNet, hop.Net, nil) {
+		for _, w := range r.filters(h, model.Departing, w, model.NoNet, hop.Net, nil) {
+			for _, w := range r.outbound(h, w, model.NoNet, hop.Net, true) {
+				r.follow(h, h.ID, w, hop)
+			}
+		}
+	}
+}
+
+func isContainerHop(r *run, hop model.Hop) bool {
+	return hop.Kind == model.OnLink && r.t.m.Networks[hop.Net].Container()
+}
+
+// setSource gives a flow made at a host the address by which it leaves, unless the vantage was an address.
+func (r *run) setSource(w *way, h *model.Place, out model.NetID) {
+	if !w.src.set.IsEmpty() || w.src.float != model.Nowhere {
+		return
+	}
+	defer func() {
+		if w.leg == 0 {
+			w.origins = w.src.set
+		}
+	}()
+	if a, ok := h.Addr(out, w.six); ok {
+		w.src.set = netset.AddrsOf(a)
+	} else {
+		for _, leg := range h.Legs {
+			if a, ok := h.Addr(leg.Net, w.six); ok {
+				w.src.set = netset.AddrsOf(a)
+				break
+			}
+		}
+	}
+}
+
+// toSelf is a flow from a machine to one of its own addresses: by a map to a container, else to its own
+// sockets, past no filter that is not `loopback-too`.
+func (r *run) toSelf(h *model.Place, w way) {
+	r.byMaps(h, w, true, func(mp *model.Map, w way) bool {
+		net := r.network(mp.Net)
+		if !isLoopback(w.dst.addr) && net != nil && net.Family(w.six) {
+			w.dst = r.containerDest(mp.Container, mp.Net, w.six)
+			w.walk(Step{Stage: StageTranslate, At: h.Name, Verdict: Pass, Ground: r.ground(h), Records: lines(mp.Record),
+				Why: sentence("Mapped to %s, port %s.", r.place(mp.Container).Name, w.portWord())})
+			for _, w := range r.filters(h, model.Output, w, model.NoNet, mp.Net, nil) {
+				for _, w := range r.filters(h, model.Departing, w, model.NoNet, mp.Net, nil) {
+					r.toContainer(mp, w)
+				}
+			}
+			return true
+		}
+		if mp.Record.NoRelay {
+			return false
+		}
+		r.relay(h, mp, w)
+		return true
+	}, func(w way) {
+		loops := func(f *model.Filter) bool { return !f.Record.LoopbackToo }
+		for _, w := range r.filters(h, model.Output, w, model.NoNet, model.NoNet, loops) {
+			for _, w := range r.filters(h, model.Input, w, model.NoNet, model.NoNet, loops) {
+				r.sockets(h, w, true)
+			}
+		}
+	})
+}
+
+func (r *run) fromContainer(c *model.Place, w way) {
+	if isLoopback(w.dst.addr) || c.Owns(w.dst.addr) || w.dst.float == c.ID {
+		r.sockets(c, w, true)
+		return
+	}
+	// On one of its networks: direct.
+	for i := range c.Legs {
+		net := r.t.m.Networks[c.Legs[i].Net]
+		if w.dst.float != model.Nowhere && w.dst.net == net.ID || w.dst.addr.IsValid() && net.Set.Contains(w.dst.addr) {
+			r.containerSource(&w, c, &c.Legs[i])
+			r.inContainerNet(net, w)
+			return
+		}
+	}
+	for i := range c.Legs {
+		net := r.t.m.Networks[c.Legs[i].Net]
+		if net.Container() && net.Family(w.six) {
+			r.containerSource(&w, c, &c.Legs[i])
+			r.fromContainerNet(c, net, w)
+			return
+		}
+	}
+	r.noWay(w, c.Name, "Nothing leads out of %s for this family: it is in no network that has it", c.Name)
+}
+
+// containerSource gives a flow made in a container its own address there, or marks it as some point of the
+// network.
+func (r *run) containerSource(w *way, c *model.Place, leg *model.Leg) {
+	if !w.src.set.IsEmpty() {
+		return
+	}
+	for _, a := range leg.Addrs {
+		if a.Is6() == w.six {
+			w.src.set = netset.AddrsOf(a)
+			if w.leg == 0 {
+				w.origins = w.src.set
+			}
+			return
+		}
+	}
+	w.src.float, w.src.net = c.ID, leg.Net
+}
+
+// inContainerNet is a flow within one container network.
+func (r *run) inContainerNet(net *model.Network, w way) {
+	h := r.place(net.On)
+	if h.Owns(w.dst.addr) {
+		r.arrive(h, net.ID, w)
+		return
+	}
+	target := w.dst.float
+	if target == model.Nowhere {
+		holding, ok := net.Holder(w.dst.addr)
+		if !ok {
+			r.nobody(w, h.Name)
+			return
+		}
+		target = holding.Place
+	}
+	ways := []way{w}
+	if net.Record.Filtered {
+		ways = r.filters(h, model.Through, w, net.ID, net.ID, nil)
+	}
+	for _, w := range ways {
+		w.walk(Step{Stage: StageRoute, At: r.place(target).Name, Verdict: Pass, Ground: Land, Records: lines(r.place(target).Record),
+			Why: sentence("Beside it on %s, direct.", net.Name)})
+		r.sockets(r.place(r.place(target).Stack), w, false)
+	}
+}
+
+// fromContainerNet is a flow that leaves a container network: it arrives at the machine.
+func (r *run) fromContainerNet(c *model.Place, net *model.Network, w way) {
+	h := r.place(net.On)
+	if c == nil && (w.dst.float != model.Nowhere && w.dst.net == net.ID || net.Set.Contains(w.dst.addr)) {
+		r.inContainerNet(net, w)
+		return
+	}
+	r.arrive(h, net.ID, w)
+}
+
+// ---- on the way
+
+// follow takes a flow to its next machine. at is the machine that sends it, nil for one nobody
+// recorded.
+func (r *run) follow(at *model.Place, sender model.PlaceID, w way, hop model.Hop) {
+	w.hops++
+	where := r.t.m.Networks[model.Internet].Name
+	if at != nil {
+		where = at.Name
+	}
+	if w.hops > maxHops {
+		r.noWay(w, where, "The flow goes round between routers and never ends")
+		return
+	}
+	switch hop.Kind {
+	case model.OnLink, model.Via:
+		p := r.place(hop.Place)
+		net := r.t.m.Networks[hop.Net]
+		if p.IsContainer() {
+			if at == nil || at.ID != net.On {
+				r.noWay(w, where, "%s is inside %s, and its own addresses lead nowhere from outside", net.Name, r.place(net.On).Name)
+				return
+			}
+			r.intoContainer(at, w, hop.Net, hop.Place, model.NoNet, false)
+			return
+		}
+		if hop.Kind == model.Via {
+			w.walk(Step{Stage: StageRoute, At: p.Name, Verdict: Pass, Ground: r.ground(p), Records: lines(hop.Records...),
+				Why: sentence("By way of %s, on %s.", p.Name, net.Name)})
+		}
+		r.arrive(p, hop.Net, w)
+	case model.Nobody:
+		r.nobody(w, where, hop.Records...)
+	case model.Outward:
+		w.walk(Step{Stage: StageRoute, At: "internet", Verdict: Pass, Ground: Water, Records: lines(hop.Records...),
+			Why: sentence("%s is held by nobody recorded: it is outside.", w.dst.addr)})
+		if w.stopped == "" {
+			w.stopped = Outside
+		}
+		r.end(w)
+	case model.Tie:
+		w.walk(Step{Stage: StageRoute, At: where, Verdict: Unsettled, Ground: Shallows, Records: lines(hop.Records...),
+			Why: "Several routers lead there and no route says which: not judged yet."})
+		r.undecided(w)
+	case model.Unknown:
+		w.walk(Step{Stage: StageRoute, At: where, Verdict: Unsettled, Ground: Shallows, Records: lines(hop.Records...),
+			Why: sentence("%s holds an address there that nobody knows; it may be %s.", r.place(hop.Place).Name, w.dst.addr)})
+		r.undecided(w)
+	default:
+		r.noWay(w, where, "Nothing leads from %s to %s", where, w.dst.addr)
+	}
+}
+
+// nobody is a flow for an address that no machine holds.
+func (r *run) nobody(w way, where string, shown ...estate.Record) {
+	if w.forward != nil {
+		b := Break{
+			Code: "path.forward-nowhere", Short: sentence("nobody has %s", w.dst.addr),
+			Why: sentence("The forward leads to %s, which no machine holds.", w.dst.addr),
+		}
+		to, ok := r.meantAddr(w.six)
+		if ok {
+			b.Mend = replace(w.forward.Record, func(f *estate.Forward) { f.To.Addr = to })
+		}
+		r.stopAt(&w, StageRoute, where, Shallows, Unroutable, b, w.forward.Record)
+		if ok && r.goal.repair {
+			w.dst = toAddr(to)
+			r.arrive(r.meantMachine(), model.NoNet, w)
+			return
+		}
+		r.end(w)
+		return
+	}
+	r.stopAt(&w, StageRoute, where, Shallows, Unroutable, Break{
+		Code: "path.no-route", Short: sentence("nobody has %s", w.dst.addr),
+		Why: sentence("No machine holds %s.", w.dst.addr),
+	}, shown...)
+	r.end(w)
+}
+
+func (r *run) noWay(w way, where, format string, args ...any) {
+	why := sentence(format, args...)
+	r.stopAt(&w, StageRoute, where, Shallows, Unroutable, Break{Code: "path.no-route", Short: "no way there", Why: why + "."})
+	r.end(w)
+}
+
+// arrive is a flow that comes to a machine by one of its networks.
+func (r *run) arrive(h *model.Place, in model.NetID, w way) {
+	if h.Outside {
+		w.walk(Step{Stage: StageEnd, At: h.Name, Verdict: Pass, Ground: Water, Records: lines(h.Record),
+			Why: sentence("%s is not ours: what reaches it is done.", h.Name)})
+		r.out = append(r.out, landing{way: w, stack: h.ID})
+		return
+	}
+	if w.hops++; w.hops > maxHops {
+		r.noWay(w, h.Name, "The flow goes round between routers and never ends")
+		return
+	}
+	w.held = &held{prev: w.held, place: h.ID} // passed so far, not known of
+	if w.leg == 0 && h.Router && w.cells.Edge == "" {
+		w.cells.Edge = h.Name
+	}
+	for _, w := range r.filters(h, model.Arriving, w, in, model.NoNet, r.notAtTheWire(h, in)) {
+		r.translate(h, in, w)
+	}
+}
+
+// notAtTheWire: an arriving filter sees flows from other machines, not those of the machine's own containers.
+func (r *run) notAtTheWire(h *model.Place, in model.NetID) func(*model.Filter) bool {
+	if in == model.NoNet || r.t.m.Networks[in].On != h.ID {
+		return nil
+	}
+	return func(*model.Filter) bool { return true }
+}
+
+// translate tries the machine's forwards in order, then its maps, then takes the flow as it is.
+func (r *run) translate(h *model.Place, in model.NetID, w way) {
+	left := []way{w}
+	for _, f := range h.Forwards {
+		var rest []way
+		for _, w := range left {
+			taken, others := r.byForward(h, f, in, w)
+			for _, v := range taken {
+				r.forwarded(h, f, in, v)
+			}
+			rest = append(rest, others...)
+		}
+		left = rest
+	}
+	for _, w := range left {
+		if h.Owns(w.dst.addr) {
+			r.toMachine(h, in, w)
+		} else {
+			r.pass(h, in, w)
+		}
+	}
+}
+
+// byForward parts a flow into what a forward takes, translated, and the rest.
+func (r *run) byForward(h *model.Place, f *model.Forward, in model.NetID, w way) (taken, rest []way) {
+	rec := f.Record
+	if rec.To.Addr.Is6() != w.six || rec.Bind.Transport&w.proto == 0 || !r.forwardTakes(h, f, w.dst.addr) {
+		return nil, []way{w}
+	}
+	if in != model.NoNet && !r.t.m.Outer(h, in) && !rec.Inside && !rec.Hairpin {
+		return nil, []way{w}
+	}
+	ports := w.ports.Intersect(f.Ports)
+	if ports.IsEmpty() {
+		return nil, []way{w}
+	}
+	if other := w.ports.Subtract(ports); !other.IsEmpty() {
+		rest = append(rest, w.onPorts(other))
+	}
+	named, out, sure := r.t.sourceSplit(f.From, w.onPorts(ports), w.six)
+	if out != nil {
+		rest = append(rest, *out)
+	}
+	if named == nil {
+		return nil, rest
+	}
+	if !sure {
+		named.walk(Step{Stage: StageTranslate, At: h.Name, Verdict: Unsettled, Ground: Shallows, Records: lines(rec), Why: "The forward is for part of a network, and the source may be any point of it."})
+		r.undecided(*named)
+		return nil, rest
+	}
+	for _, v := range named.translated(f.Pairs) {
+		v.before = named.portsOf(v)
+		v.dst, v.forward = toAddr(rec.To.Addr), f
+		v.heldBy(h.ID, false)
+		taken = append(taken, v)
+	}
+	return taken, rest
+}
+
+// forwardTakes says whether a forward is for an address.
+func (r *run) forwardTakes(h *model.Place, f *model.Forward, dst netip.Addr) bool {
+	if a := f.Record.Bind.Addr; a.IsValid() {
+		return a == dst && (h.Owns(a) || r.routedTo(h, a))
+	}
+	return slices.Contains(r.t.m.OuterAddrs(h, dst.Is6()), dst)
+}
+
+func (r *run) routedTo(h *model.Place, a netip.Addr) bool {
+	for _, leg := range h.Legs {
+		for _, b := range leg.Blocks {
+			if b.Contains(a) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// forwarded is a flow that a forward has translated.
+func (r *run) forwarded(h *model.Place, f *model.Forward, in model.NetID, w way) {
+	if w.leg == 0 {
+		w.cells.Edge = sentence("%s %s → %s", h.Name, w.before, w.flow().To)
+	}
+	w.walk(Step{Stage: StageTranslate, At: h.Name, Verdict: Pass, Ground: Shallows, Records: lines(f.Record),
+		Why: sentence("Forwarded: %s → %s.", w.before, w.flow().To)})
+	if h.Owns(w.dst.addr) {
+		for _, w := range r.filters(h, model.Input, w, in, model.NoNet, nil) {
+			r.byMaps(h, w, false, func(mp *model.Map, w way) bool {
+				if mp.Record.NoRelay {
+					return false
+				}
+				r.relay(h, mp, w)
+				return true
+			}, func(w way) { r.sockets(h, w, false) })
+		}
+		return
+	}
+	if in != model.NoNet && !r.t.m.Outer(h, in) && f.Record.Hairpin {
+		hop := r.t.m.NextHop(h, w.dst.addr)
+		if a, ok := h.Addr(hop.Net, w.six); ok {
+			r.passAs(h, in, w, &a)
+			return
+		}
+	}
+	r.pass(h, in, w)
+}
+
+// toMachine is a flow for one of the machine's own addresses that no forward took.
+func (r *run) toMachine(h *model.Place, in model.NetID, w way) {
+	fromInside := in != model.NoNet && r.t.m.Networks[in].On == h.ID
+	r.byMaps(h, w, false, func(mp *model.Map, w way) bool {
+		net := r.network(mp.Net)
+		family := net != nil && net.Family(w.six)
+		switch {
+		case fromInside && in != mp.Net && family: // from another network of the machine
+			w.walk(Step{Stage: StageTranslate, At: h.Name, Verdict: Broken, Ground: Land, Records: lines(mp.Record),
+				Why: sentence("%s and %s are strangers: what is mapped into one is not reached from the other.", r.t.m.Networks[in].Name, net.Name)})
+			w.stop(Silent, Break{Code: "path.no-route", At: h.Name, Short: "strange network", Why: sentence("%s and %s are two container networks of %s, and strangers.", r.t.m.Networks[in].Name, net.Name, h.Name), Records: lines(mp.Record), Subject: r.goal.subject})
+			if r.goal.repair {
+				r.toContainer(mp, w)
+			} else {
+				r.end(w)
+			}
+			return true
+		case !fromInside && family:
+			w.heldBy(h.ID, false)
+			w.dst = r.containerDest(mp.Container, mp.Net, w.six)
+			w.walk(Step{Stage: StageTranslate, At: h.Name, Verdict: Pass, Ground: Land, Records: lines(mp.Record),
+				Why: sentence("Mapped ahead of the input filter: to %s, port %s.", r.place(mp.Container).Name, w.portWord())})
+			r.intoMapped(h, mp, in, w)
+			return true
+		case mp.Record.NoRelay:
+			return false
+		}
+		// By the relay: the outer port meets the input filter.
+		outer := w
+		outer.ports, outer.shift, outer.many = w.before, w.beforeShift, w.beforeMany
+		for _, v := range r.filters(h, model.Input, outer, in, model.NoNet, nil) {
+			for _, pair := range v.translated(mp.Pairs) {
+				r.relay(h, mp, pair)
+			}
+		}
+		return true
+	}, func(w way) { r.toSockets(h, in, w) })
+}
+
+// toSockets is a flow for the machine's own sockets, by way of its input filters. Where nothing listens and
+// the flow is meant for another machine, what is missing is a forward.
+func (r *run) toSockets(h *model.Place, in model.NetID, w way) {
+	if r.goal.repair && h.Router && r.goal.place != model.Nowhere && r.place(r.goal.place).Host != h.ID && !r.anySocket(h, w) {
+		w.wouldForward = true
+	}
+	if len(h.Filters[model.Input]) == 0 && r.anySocket(h, w) {
+		w.walk(Step{Stage: StageFilter, At: h.Name, Verdict: Assumed, Ground: r.ground(h), Records: []string{}, Why: sentence("No filter is recorded on %s: the flow passes.", h.Name)})
+	}
+	for _, w := range r.filters(h, model.Input, w, in, model.NoNet, nil) {
+		if w.wouldForward {
+			r.missingForward(h, in, w)
+			continue
+		}
+		r.sockets(h, w, false)
+	}
+}
+
+func (r *run) anySocket(h *model.Place, w way) bool {
+	for i := range h.Sockets {
+		s := &h.Sockets[i]
+		if s.Record.Bind.Transport&w.proto != 0 && s.Takes(w.dst.addr, false) && !s.Ports.Intersect(w.ports).IsEmpty() {
+			return true
+		}
+	}
+	return h.Unlisted
+}
+
+// pass is a flow for somebody else: by the machine's through filters, its ways and its departing filters.
+func (r *run) pass(h *model.Place, in model.NetID, w way) { r.passAs(h, in, w, nil) }
+
+func (r *run) passAs(h *model.Place, in model.NetID, w way, as *netip.Addr) {
+	inside := in != model.NoNet && r.t.m.Networks[in].On == h.ID
+	hop := r.t.m.NextHop(h, w.dst.addr)
+	if hop.Kind == model.Via && hop.Place == h.ID {
+		hop = model.Hop{Kind: model.Nobody, Net: hop.Net}
+	}
+	toContainers := hop.Kind == model.OnLink && r.t.m.Networks[hop.Net].On == h.ID
+	switch {
+	case toContainers && inside && hop.Net != in:
+		r.stopAt(&w, StageRoute, h.Name, Land, Silent, Break{Code: "path.no-route", Short: "strange network",
+			Why: sentence("%s and %s are two container networks of %s, and strangers.", r.t.m.Networks[in].Name, r.t.m.Networks[hop.Net].Name, h.Name)})
+		if !r.goal.repair {
+			r.end(w)
+			return
+		}
+	case toContainers && !inside && !r.t.m.Networks[hop.Net].Routed():
+		r.noWay(w, h.Name, "%s is inside %s, and its own addresses lead nowhere from outside", r.t.m.Networks[hop.Net].Name, h.Name)
+		return
+	case !h.Router && !inside && !toContainers:
+		r.stopAt(&w, StageRoute, h.Name, Land, Silent, Break{Code: "path.no-route", Short: "no router",
+			Why: sentence("%s is no router: it passes nothing on to %s.", h.Name, w.dst.addr), Mend: r.makeRouter(h)}, h.Record)
+		if !r.goal.repair {
+			r.end(w)
+			return
+		}
+	}
+	if toContainers {
+		r.intoContainer(h, w, hop.Net, hop.Place, in, false)
+		return
+	}
+	skip := func(f *model.Filter) bool { return inside && !f.Record.GuardsContainers }
+	if len(h.Filters[model.Through]) == 0 && h.Router && hop.Kind != model.NoWay {
+		w.walk(Step{Stage: StageFilter, At: h.Name, Verdict: Assumed, Ground: Shallows, Records: []string{}, Why: sentence("No filter is recorded on %s: the flow passes.", h.Name)})
+	}
+	for _, w := range r.filters(h, model.Through, w, in, hop.Net, skip) {
+		for _, w := range r.filters(h, model.Departing, w, in, hop.Net, nil) {
+			if as != nil {
+				w.rewriteSource(*as)
+				w.heldBy(h.ID, false)
+				w.walk(Step{Stage: StageRewrite, At: h.Name, Verdict: Pass, Ground: Shallows, Records: lines(w.forward.Record), Why: sentence("Looped back: the source becomes %s.", as)})
+				r.follow(h, h.ID, w, hop)
+				continue
+			}
+			for _, w := range r.outbound(h, w, in, hop.Net, false) {
+				r.follow(h, h.ID, w, hop)
+			}
+		}
+	}
+}
+
+func (r *run) makeRouter(h *model.Place) *Mend {
+	if rec, ok := h.Record.(*estate.Host); ok {
+		return replace(rec, func(n *estate.Host) { n.Router = true })
+	}
+	return nil
+}
+
+// outbound rewrites the source of what leaves a machine, by the first that applies.
+func (r *run) outbound(h *model.Place, w way, in, out model.NetID, local bool) []way {
+	if w.stopped == Undecided {
+		return []way{w}
+	}
+	left, done := []way{w}, []way(nil)
+	for _, o := range h.Outbounds {
+		if o.Dead || o.Leaving != model.NoNet && o.Leaving != out {
+			continue
+		}
+		var rest []way
+		for _, w := range left {
+			named, other, sure := r.t.sourceSplit(o.From, w, w.six)
+			if other != nil {
+				rest = append(rest, *other)
+			}
+			if named == nil {
+				continue
+			}
+			v := *named
+			switch {
+			case !sure:
+				v.walk(Step{Stage: StageRewrite, At: h.Name, Verdict: Unsettled, Ground: r.ground(h), Records: lines(o.Record), Why: "The line is for part of a network, and the source may be any point of it."})
+				if v.stopped == "" {
+					v.stopped = Undecided
+				}
+			case !o.As.IsValid():
+				v.walk(Step{Stage: StageRewrite, At: h.Name, Verdict: Pass, Ground: r.ground(h), Records: lines(o.Record), Why: "The source stays as it is."})
+			case o.As.Is6() != v.six:
+				rest = append(rest, v)
+				continue
+			default:
+				r.rewrite(&v, h, o.As, o.Record)
+			}
+			done = append(done, v)
+		}
+		left = rest
+	}
+	for _, w := range left {
+		done = append(done, r.ownRewriting(h, w, in, out, local)...)
+	}
+	return done
+}
+
+// ownRewriting is what a machine does to sources without being told: one-to-one forwards outward, containers
+// that leave the machine, and private sources that leave a router to internet.
+func (r *run) ownRewriting(h *model.Place, w way, in, out model.NetID, local bool) []way {
+	if out == model.Internet {
+		for _, f := range h.Forwards {
+			b := f.Record.Bind
+			if b.Any && b.Addr.IsValid() && w.src.float == model.Nowhere && w.src.set.Contains(f.Record.To.Addr) {
+				if a, ok := w.src.set.Single(); ok && a == f.Record.To.Addr {
+					r.rewrite(&w, h, b.Addr, f.Record)
+					return []way{w}
+				}
+			}
+		}
+	}
+	if in != model.NoNet && r.t.m.Networks[in].On == h.ID && !r.t.m.Networks[in].Routed() {
+		if a, ok := r.addrTowards(h, out, w.six); ok {
+			r.rewrite(&w, h, a, r.t.m.Networks[in].Record)
+			return []way{w}
+		}
+		return []way{w}
+	}
+	if out != model.Internet || !h.Router || local {
+		return []way{w}
+	}
+	a, ok := h.Addr(model.Internet, w.six)
+	if !ok {
+		return []way{w}
+	}
+	if w.src.float != model.Nowhere {
+		r.rewrite(&w, h, a, h.Record)
+		return []way{w}
+	}
+	global := w.src.set.Intersect(netset.GloballyReachable())
+	switch {
+	case global.IsEmpty():
+		r.rewrite(&w, h, a, h.Record)
+		return []way{w}
+	case global.Equal(w.src.set):
+		return []way{w}
+	}
+	private := w.from(w.src.set.Subtract(global))
+	r.rewrite(&private, h, a, h.Record)
+	return []way{w.from(global), private}
+}
+
+func (r *run) rewrite(w *way, h *model.Place, a netip.Addr, by estate.Record) {
+	if s, ok := w.src.set.Single(); ok && s == a {
+		return
+	}
+	w.rewriteSource(a)
+	w.heldBy(h.ID, false)
+	w.walk(Step{Stage: StageRewrite, At: h.Name, Verdict: Pass, Ground: r.ground(h), Records: lines(by), Why: sentence("The source becomes %s.", a)})
+}
+
+func (r *run) addrTowards(h *model.Place, out model.NetID, v6 bool) (netip.Addr, bool) {
+	if a, ok := h.Addr(out, v6); ok {
+		return a, true
+	}
+	for _, leg := range h.Legs {
+		if !leg.Gateway {
+			if a, ok := h.Addr(leg.Net, v6); ok {
+				return a, true
+			}
+		}
+	}
+	return netip.Addr{}, false
+}
+
+// ---- containers
+
+func (r *run) network(id model.NetID) *model.Network {
+	if id == model.NoNet {
+		return nil
+	}
+	return r.t.m.Networks[id]
+}
+
+// byMaps parts a flow for the machine's own addresses among its maps, the first written first. take says
+// whether the map takes the translated part; what none takes is rest's.
+func (r *run) byMaps(h *model.Place, w way, local bool, take func(*model.Map, way) bool, rest func(way)) {
+	left := []way{w}
+	for _, mp := range h.Maps {
+		if mp.Container == model.Nowhere || mp.Record.Bind.Transport&w.proto == 0 || !bindTakes(mp.Record.Bind.Addr, w.dst.addr, local) {
+			continue
+		}
+		var others []way
+		for _, w := range left {
+			ports := w.ports.Intersect(mp.Ports)
+			if ports.IsEmpty() {
+				others = append(others, w)
+				continue
+			}
+			refused := false
+			for _, v := range w.onPorts(ports).translated(mp.Pairs) {
+				v.mapped = mp
+				v.before, v.beforeShift, v.beforeMany = w.onPorts(ports).portsOf(v), w.shift, w.many
+				if !take(mp, v) {
+					refused = true
+				}
+			}
+			if refused {
+				others = append(others, w)
+				continue
+			}
+			if other := w.ports.Subtract(ports); !other.IsEmpty() {
+				others = append(others, w.onPorts(other))
+			}
+		}
+		left = others
+	}
+	for _, w := range left {
+		rest(w)
+	}
+}
+
+// portsOf are the ports of w that became those of v.
+func (w way) portsOf(v way) netset.Ports {
+	if w.many {
+		return w.ports
+	}
+	return shiftPorts(v.outer, w.shift)
+}
+
+func bindTakes(bound, dst netip.Addr, local bool) bool {
+	switch {
+	case !bound.IsValid():
+		return true
+	case bound.IsUnspecified():
+		return bound.Is6() == dst.Is6()
+	case bound.IsLoopback():
+		return local && bound == dst
+	}
+	return bound == dst
+}
+
+// intoMapped is a mapped flow from another machine on its way into the container: past the through filters,
+// but for those that guard containers.
+func (r *run) intoMapped(h *model.Place, mp *model.Map, in model.NetID, w way) {
+	skip := func(f *model.Filter) bool { return !f.Record.GuardsContainers }
+	for _, w := range r.filters(h, model.Through, w, in, mp.Net, skip) {
+		for _, w := range r.filters(h, model.Departing, w, in, mp.Net, nil) {
+			r.toContainer(mp, w)
+		}
+	}
+}
+
+func (r *run) containerDest(c model.PlaceID, net model.NetID, v6 bool) dest {
+	if a, ok := r.place(c).Addr(net, v6); ok {
+		return toAddr(a)
+	}
+	return dest{float: c, net: net, name: r.place(c).Name}
+}
+
+// toContainer is a mapped flow at the container's own sockets.
+func (r *run) toContainer(mp *model.Map, w way) {
+	w.dst = r.containerDest(mp.Container, mp.Net, w.six)
+	r.sockets(r.place(r.place(mp.Container).Stack), w, false)
+}
+
+// intoContainer is a flow to a container's own address: made on its machine, or passing it on
+// a routed network or from another container.
+func (r *run) intoContainer(h *model.Place, w way, net model.NetID, c model.PlaceID, in model.NetID, local bool) {
+	first, skip := model.Through, func(*model.Filter) bool { return false }
+	if local {
+		first = model.Output
+	} else if in != model.NoNet && r.t.m.Networks[in].On == h.ID {
+		skip = func(f *model.Filter) bool { return !f.Record.GuardsContainers }
+	}
+	for _, w := range r.filters(h, first, w, in, net, skip) {
+		for _, w := range r.filters(h, model.Departing, w, in, net, nil) {
+			w.walk(Step{Stage: StageRoute, At: r.place(c).Name, Verdict: Pass, Ground: Land, Records: lines(r.place(c).Record),
+				Why: sentence("To the container's own address, on %s.", r.t.m.Networks[net].Name)})
+			r.sockets(r.place(r.place(c).Stack), w, false)
+		}
+	}
+}
+
+// relay is a flow that the machine's port relay takes and makes anew towards the container.
+func (r *run) relay(h *model.Place, mp *model.Map, w way) {
+	net := r.network(mp.Net)
+	if net == nil {
+		r.end(w)
+		return
+	}
+	v6 := w.six
+	if !net.Family(v6) {
+		v6 = !v6
+	}
+	w.six = v6
+	w.dst = r.containerDest(mp.Container, mp.Net, v6)
+	w.walk(Step{Stage: StageTranslate, At: h.Name, Verdict: Pass, Ground: Land, Records: lines(mp.Record),
+		Why: sentence("The port relay of %s takes it and goes on to %s, port %s; the container sees the gateway of %s.", h.Name, r.place(mp.Container).Name, w.portWord(), net.Name)})
+	if a, ok := h.Addr(mp.Net, v6); ok {
+		w.rewriteSource(a)
+	}
+	w.held = nil // a connection of its own
+	for _, w := range r.filters(h, model.Output, w, model.NoNet, mp.Net, nil) {
+		for _, w := range r.filters(h, model.Departing, w, model.NoNet, mp.Net, nil) {
+			r.toContainer(mp, w)
+		}
+	}
+}

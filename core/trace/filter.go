@@ -1,0 +1,354 @@
+package trace
+
+import (
+	"slices"
+	"strings"
+
+	"steady-compass/core/estate"
+	"steady-compass/core/model"
+	"steady-compass/core/netset"
+)
+
+// part is what a filter does with part of a flow.
+type part struct {
+	way
+	action string // pass, drop, refuse, or "" where it cannot be told
+	rules  []*model.Rule
+}
+
+// yes, no or maybe: whether a container that is some point of its network is meant.
+type trilean uint8
+
+const (
+	no trilean = iota
+	maybe
+	yes
+)
+
+// floats says whether a set names a container without a written address: by its name, or by all of its
+// network; a part of the network cannot be told.
+func (t *Tracer) floats(match model.Match, place model.PlaceID, net model.NetID, v6 bool) trilean {
+	if match.Any || slices.Contains(match.Float, place) {
+		return yes
+	}
+	n := t.m.Networks[net]
+	points := n.Free.Of(v6)
+	if points.IsEmpty() {
+		points = n.Free
+	}
+	switch {
+	case !match.Set.Overlaps(points):
+		return no
+	case match.Set.Covers(points):
+		return yes
+	}
+	return maybe
+}
+
+func (t *Tracer) destMatches(match model.Match, d dest, v6 bool) trilean {
+	if match.Any {
+		return yes
+	}
+	if d.float != model.Nowhere {
+		return t.floats(match, d.float, d.net, v6)
+	}
+	if match.Set.Contains(d.addr) {
+		return yes
+	}
+	return no
+}
+
+// sourceSplit parts a branch's sources into those that a set names and the rest.
+func (t *Tracer) sourceSplit(match model.Match, w way, v6 bool) (in, out *way, sure bool) {
+	if match.Any {
+		return &w, nil, true
+	}
+	if w.src.float != model.Nowhere {
+		switch t.floats(match, w.src.float, w.src.net, v6) {
+		case yes:
+			return &w, nil, true
+		case no:
+			return nil, &w, true
+		}
+		return &w, nil, false
+	}
+	named := w.src.set.Intersect(match.Set)
+	switch {
+	case named.IsEmpty():
+		return nil, &w, true
+	case named.Same(w.src.set):
+		return &w, nil, true
+	}
+	rest := w.src.set.Subtract(match.Set)
+	a := w.from(named)
+	if rest.IsEmpty() {
+		return &a, nil, true
+	}
+	b := w.from(rest)
+	return &a, &b, true
+}
+
+// judge parts a flow by what a filter does with it: exact in sources and ports. Parts with
+// the same lot are joined again.
+func (t *Tracer) judge(f *model.Filter, w way, v6 bool, entering, leaving model.NetID) []part {
+	rules := f.Rules
+	if f.Record.DropWins {
+		rules = slices.Clone(rules)
+		slices.SortStableFunc(rules, func(a, b *model.Rule) int { return dropsFirst(a) - dropsFirst(b) })
+	}
+	left := []way{w}
+	var parts []part
+	for _, rule := range rules {
+		if len(left) == 0 {
+			break
+		}
+		if rule.Dead || rule.Record.Ports.Transport&w.proto == 0 ||
+			rule.Entering != model.NoNet && rule.Entering != entering ||
+			rule.Leaving != model.NoNet && rule.Leaving != leaving {
+			continue
+		}
+		to := t.destMatches(rule.To, w.dst, v6)
+		if to == no {
+			continue
+		}
+		var rest []way
+		for _, l := range left {
+			ports := l.ports
+			if !rule.Record.Ports.Any {
+				if ports = l.ports.Intersect(rule.Ports); ports.IsEmpty() {
+					rest = append(rest, l)
+					continue
+				}
+			}
+			in, out, sure := t.sourceSplit(rule.From, l.onPorts(ports), v6)
+			if in != nil {
+				p := part{way: *in, action: rule.Record.Action, rules: []*model.Rule{rule}}
+				if to == maybe || !sure {
+					p.action = ""
+				}
+				parts = append(parts, p)
+			}
+			if out != nil {
+				rest = append(rest, *out)
+			}
+			if other := l.ports.Subtract(ports); !other.IsEmpty() {
+				rest = append(rest, l.onPorts(other))
+			}
+		}
+		left = rest
+	}
+	for _, l := range left {
+		parts = append(parts, part{way: l, action: f.Record.Otherwise})
+	}
+	return joinParts(parts)
+}
+
+func dropsFirst(r *model.Rule) int {
+	if r.Record.Action == "drop" {
+		return 0
+	}
+	return 1
+}
+
+// joinParts brings together parts with the same lot where either their ports or their sources
+// are the same.
+func joinParts(parts []part) []part {
+	if len(parts) == 1 {
+		return parts
+	}
+	var out []part
+next:
+	for _, p := range parts {
+		for i := range out {
+			o := &out[i]
+			if o.action != p.action {
+				continue
+			}
+			samePorts := o.ports.Equal(p.ports) && o.outer.Equal(p.outer)
+			sameSources := o.src.set.Equal(p.src.set) && o.origins.Equal(p.origins)
+			switch {
+			case samePorts && o.src.float == model.Nowhere && p.src.float == model.Nowhere:
+				o.src.set = netset.Union(o.src.set, p.src.set)
+				o.origins = netset.Union(o.origins, p.origins)
+			case sameSources && o.shift == p.shift && !o.many && !p.many:
+				o.ports, o.outer = o.ports.Union(p.ports), o.outer.Union(p.outer)
+			default:
+				continue
+			}
+			o.rules = append(slices.Clone(o.rules), p.rules...)
+			continue next
+		}
+		out = append(out, p)
+	}
+	return out
+}
+
+// filters puts a flow through a machine's filters at one hook and gives the parts that go on. Where
+// breaks are mended, what is dropped goes on too, its break noted.
+func (r *run) filters(h *model.Place, hook model.Hook, w way, entering, leaving model.NetID, skip func(*model.Filter) bool) []way {
+	list := h.Filters[hook]
+	if len(list) == 0 {
+		return []way{w}
+	}
+	v6 := w.six
+	ways := []way{w}
+	for _, f := range list {
+		rec := f.Record
+		if rec.Family == "ipv4" && v6 || rec.Family == "ipv6" && !v6 || skip != nil && skip(f) {
+			continue
+		}
+		var next []way
+		for _, w := range ways {
+			for _, p := range r.t.judge(f, w, v6, entering, leaving) {
+				p.heldBy(h.ID, rec.Stateless)
+				if got, ok := r.afterFilter(h, hook, f, p); ok {
+					next = append(next, got)
+				}
+			}
+		}
+		ways = next
+	}
+	return ways
+}
+
+// afterFilter notes what a filter did with a part, and says whether it goes on.
+func (r *run) afterFilter(h *model.Place, hook model.Hook, f *model.Filter, p part) (way, bool) {
+	w := p.way
+	records := []estate.Record{f.Record}
+	if len(p.rules) > 0 {
+		records = records[:0]
+		for _, rule := range p.rules {
+			records = append(records, rule.Record)
+		}
+	}
+	step := Step{Stage: StageFilter, At: h.Name, Records: lines(records...), Ground: r.ground(h)}
+	to := r.destWord(w)
+	if w.leg == 0 {
+		w.cells.LetsIn = joinNames(w.cells.LetsIn, f.Record.Name)
+	}
+	switch p.action {
+	case "pass":
+		step.Verdict = Pass
+		step.Why = sentence("Filter %s passes %s to %s, %s.", f.Record.Name, w.portWord(), to, r.byLine(f, p.rules))
+		w.walk(step)
+		return w, true
+	case "":
+		step.Verdict = Unsettled
+		step.Why = sentence("A line of filter %s names part of a network, and %s may be any point of it.", f.Record.Name, to)
+		w.walk(step)
+		r.undecided(w)
+		return w, false
+	}
+	outcome, does := Silent, "drops"
+	if p.action == "refuse" {
+		outcome, does = Refused, "refuses"
+	}
+	step.Verdict = Broken
+	step.Why = sentence("Filter %s %s %s to %s, %s.", f.Record.Name, does, w.portWord(), to, r.byLine(f, p.rules))
+	w.walk(step)
+	if hook == model.Input && w.wouldForward {
+		// Silence here is still the outcome, but the mend is a forward ahead of this filter.
+		if w.stopped == "" {
+			w.stopped = outcome
+		}
+		return w, r.goal.repair
+	}
+	code := "path.blocked"
+	if r.goal.upstream {
+		code = "upstream.blocked"
+	}
+	w.stop(outcome, Break{
+		Code: code, At: h.Name, Why: step.Why, Short: sentence("%s %s %s", f.Record.Name, does, w.portWord()),
+		Records: lines(append([]estate.Record{f.Record}, records...)...), Subject: r.goal.subject, Mend: r.mendFilter(h, hook, f, p),
+	})
+	if !r.goal.repair {
+		r.end(w)
+		return w, false
+	}
+	return w, true
+}
+
+func (r *run) byLine(f *model.Filter, rules []*model.Rule) string {
+	if len(rules) == 0 {
+		return "which no line of it names"
+	}
+	if len(rules) == 1 {
+		return sentence("line %d of %d", rules[0].Place, f.Rules[len(f.Rules)-1].Place)
+	}
+	return sentence("by %d of its lines", len(rules))
+}
+
+// mendFilter is the line that lets the flow pass: an `off` line that would, else a new one ahead
+// of what stops it.
+func (r *run) mendFilter(h *model.Place, hook model.Hook, f *model.Filter, p part) *Mend {
+	at := 1
+	for _, rec := range r.t.m.Estate.Of(estate.KindNamed("rule")) {
+		if rec.(*estate.Rule).Filter == f.Record.Name {
+			at++
+		}
+	}
+	if len(p.rules) > 0 {
+		first := slices.MinFunc(p.rules, func(a, b *model.Rule) int { return a.Place - b.Place })
+		at = first.Place
+		if f.Record.DropWins && first.Record.Action == "drop" {
+			return without(first.Record, p.ports)
+		}
+	}
+	rule := &estate.Rule{Filter: f.Record.Name, Action: "pass"}
+	rule.Ports = estate.Ports{Ranges: p.ports.Ranges(), Transport: p.proto}
+	if p.ports.Count() == netset.MaxPort {
+		rule.Ports = estate.Ports{Any: true, Transport: p.proto}
+	}
+	rule.From = r.sourceSelectors(p.way)
+	if hook != model.Input && !(hook == model.Arriving && h.Owns(p.dst.addr)) {
+		if s, ok := r.destSelector(p.way); ok {
+			rule.To = []estate.Selector{s}
+		}
+	}
+	if off := r.offRule(f, rule); off != nil {
+		return &Mend{Remove: []string{estate.Line(off)}, Add: []string{strings.TrimSuffix(estate.LineAt(estate.With(off, func(o *estate.Rule) { o.Off = false }), at), " off")}}
+	}
+	if err := estate.Complete(rule); err != nil {
+		return nil
+	}
+	return &Mend{Remove: []string{}, Add: []string{estate.LineAt(rule, at)}}
+}
+
+// offRule is an `off` line of the filter that would pass just this.
+func (r *run) offRule(f *model.Filter, want *estate.Rule) *estate.Rule {
+	for _, rec := range r.t.m.Off {
+		rule, ok := rec.(*estate.Rule)
+		if ok && rule.Filter == f.Record.Name && rule.Action == "pass" && rule.Ports.Transport&want.Ports.Transport != 0 &&
+			want.Ports.Set().Subtract(rule.Ports.Set()).IsEmpty() && (len(rule.From) == 0 || sameSelectors(rule.From, want.From)) &&
+			(len(rule.To) == 0 || sameSelectors(rule.To, want.To)) && rule.Entering == "" && rule.Leaving == "" {
+			return rule
+		}
+	}
+	return nil
+}
+
+func sameSelectors(a, b []estate.Selector) bool {
+	return slices.EqualFunc(a, b, func(x, y estate.Selector) bool { return x == y })
+}
+
+// without is a rule less some of its ports; gone where none are left.
+func without(rule *estate.Rule, ports netset.Ports) *Mend {
+	left := rule.Ports.Set().Subtract(ports)
+	m := &Mend{Remove: []string{estate.Line(rule)}, Add: []string{}}
+	if !left.IsEmpty() {
+		m.Add = append(m.Add, estate.Line(estate.With(rule, func(n *estate.Rule) {
+			n.Ports = estate.Ports{Ranges: left.Ranges(), Transport: rule.Ports.Transport}
+		})))
+	}
+	return m
+}
+
+func joinNames(list, name string) string {
+	switch {
+	case list == "":
+		return name
+	case strings.HasSuffix(list, name):
+		return list
+	}
+	return list + ", " + name
+}

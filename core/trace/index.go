@@ -1,0 +1,261 @@
+package trace
+
+import (
+	"net/netip"
+	"slices"
+	"strings"
+
+	"steady-compass/core/estate"
+	"steady-compass/core/model"
+	"steady-compass/core/names"
+	"steady-compass/core/netset"
+)
+
+// index holds what is asked of the model by name, once for a tracer.
+type index struct {
+	intents   map[string][]*estate.Intent
+	exact     map[string][]*estate.Site // sites in force and off, by name
+	wildcards map[string][]*estate.Site // by the name below the "*."
+	entered   map[*estate.Listen][]PortKey
+	forwards  map[netip.Addr][]*model.Forward // by target
+}
+
+// PortKey is a port of one transport.
+type PortKey struct {
+	Port      uint16
+	Transport netset.Transport
+}
+
+// maxListed is the longest range of ports that is listed one by one where a name's ports are asked for.
+const maxListed = 64
+
+func buildIndex(m *model.Model) *index {
+	x := &index{intents: map[string][]*estate.Intent{}, exact: map[string][]*estate.Site{}, wildcards: map[string][]*estate.Site{},
+		entered: map[*estate.Listen][]PortKey{}, forwards: map[netip.Addr][]*model.Forward{}}
+	for _, i := range m.Intents {
+		x.intents[i.Target] = append(x.intents[i.Target], i)
+	}
+	for _, r := range m.Estate.Of(estate.KindNamed("site")) {
+		s := r.(*estate.Site)
+		if base, ok := strings.CutPrefix(s.Name, "*."); ok {
+			x.wildcards[base] = append(x.wildcards[base], s)
+		} else {
+			x.exact[s.Name] = append(x.exact[s.Name], s)
+		}
+	}
+	for _, p := range m.Places {
+		for _, f := range p.Forwards {
+			x.forwards[f.Record.To.Addr] = append(x.forwards[f.Record.To.Addr], f)
+		}
+	}
+	for _, s := range m.Services {
+		for _, l := range s.Listens {
+			x.entered[l] = x.entrances(m, l)
+		}
+	}
+	return x
+}
+
+// entrances are the outermost ports by which a listener is entered: a forward's, else a map's,
+// else its own.
+func (x *index) entrances(m *model.Model, l *estate.Listen) []PortKey {
+	p := m.PlaceNamed(l.Place)
+	if p == nil {
+		return nil
+	}
+	host := m.Places[p.Host]
+	own := keysOf(l.Bind.Ports)
+	var mapped []PortKey
+	for _, mp := range host.Maps {
+		if mp.Container == p.ID {
+			mapped = append(mapped, outerOf(own, mp.Pairs, mp.Record.Bind.Transport)...)
+		}
+	}
+	at := own
+	if len(mapped) > 0 {
+		at = mapped
+	}
+	if p.IsContainer() && p.Stack == p.ID && len(mapped) == 0 {
+		return at
+	}
+	var forwarded []PortKey
+	for a := range ownAddrs(host) {
+		for _, f := range x.forwards[a] {
+			forwarded = append(forwarded, outerOf(at, f.Pairs, f.Record.Bind.Transport)...)
+		}
+	}
+	if len(forwarded) > 0 {
+		return forwarded
+	}
+	return at
+}
+
+func ownAddrs(p *model.Place) map[netip.Addr]bool {
+	out := map[netip.Addr]bool{}
+	for _, leg := range p.Legs {
+		for _, a := range leg.Addrs {
+			out[a] = true
+		}
+	}
+	return out
+}
+
+func keysOf(p estate.Ports) []PortKey {
+	var out []PortKey
+	if p.Any || p.Count() > maxListed {
+		return nil
+	}
+	for _, t := range p.Transport.Each() {
+		for _, r := range p.Ranges {
+			for port := int(r.Lo); port <= int(r.Hi); port++ {
+				out = append(out, PortKey{uint16(port), t})
+			}
+		}
+	}
+	return out
+}
+
+// outerOf are the outer ports that pairs translate to one of the keys.
+func outerOf(keys []PortKey, pairs []estate.Pair, transport netset.Transport) []PortKey {
+	var out []PortKey
+	for _, k := range keys {
+		if transport&k.Transport == 0 {
+			continue
+		}
+		for _, p := range pairs {
+			switch {
+			case p.Many && p.To == k.Port && p.From.Len() <= maxListed:
+				for port := int(p.From.Lo); port <= int(p.From.Hi); port++ {
+					out = append(out, PortKey{uint16(port), k.Transport})
+				}
+			case !p.Many && k.Port >= p.To && int(k.Port) < int(p.To)+p.From.Len():
+				out = append(out, PortKey{p.From.Lo + (k.Port - p.To), k.Transport})
+			}
+		}
+	}
+	return out
+}
+
+// sitesFor are the sites that name a host name, exactly or by a wildcard; off ones too.
+func (x *index) sitesFor(name string) []*estate.Site {
+	out := slices.Clone(x.exact[name])
+	if base, ok := strings.CutPrefix(name, "*."); ok {
+		return append(out, x.wildcards[base]...)
+	}
+	for up, ok := names.Parent(name); ok; up, ok = names.Parent(up) {
+		out = append(out, x.wildcards[up]...)
+	}
+	return out
+}
+
+// onlyService is the one service that has a site for a name; "" where none or several have.
+func (x *index) onlyService(name string) string {
+	found := ""
+	for _, s := range x.sitesFor(name) {
+		if found != "" && s.Service != found {
+			return ""
+		}
+		found = s.Service
+	}
+	return found
+}
+
+// PortsOf are the ports of a name: those of its intents and those by which its sites are entered; if none,
+// those that a forward, map or listener gives at its address; if none, 443 and 80. The second
+// result is false in that last case.
+func (t *Tracer) PortsOf(name string, v *Vantage) ([]PortKey, bool) {
+	var out []PortKey
+	for _, i := range t.index.intents[name] {
+		out = append(out, keysOf(i.Ports)...)
+	}
+	for _, s := range t.index.sitesFor(name) {
+		if s.Off {
+			continue
+		}
+		service := t.m.Services[s.Service]
+		if service == nil {
+			continue
+		}
+		for _, l := range service.Listens {
+			if len(s.At.Ranges) > 0 && l.Bind.Set().Intersect(s.At.Set()).IsEmpty() {
+				continue
+			}
+			out = append(out, t.index.entered[l]...)
+		}
+	}
+	if len(out) == 0 {
+		for _, a := range t.addressesOf(name, v) {
+			out = append(out, t.portsAt(a)...)
+		}
+	}
+	known := len(out) > 0
+	if !known {
+		out = []PortKey{{443, netset.TCP}, {80, netset.TCP}}
+	}
+	slices.SortFunc(out, comparePorts)
+	return slices.Compact(out), known
+}
+
+func (t *Tracer) addressesOf(name string, v *Vantage) []netip.Addr {
+	if a, err := netip.ParseAddr(name); err == nil {
+		return []netip.Addr{a.Unmap()}
+	}
+	if p := t.m.PlaceNamed(name); p != nil {
+		var out []netip.Addr
+		for a := range ownAddrs(t.m.Places[p.Stack]) {
+			out = append(out, a)
+		}
+		return out
+	}
+	var out []netip.Addr
+	for _, o := range v.origins {
+		v6, v4 := t.m.Names.Addresses(name, t.asker(o))
+		for _, found := range slices.Concat(v6.Addresses, v4.Addresses) {
+			if found.Addr.IsValid() {
+				out = append(out, found.Addr)
+			}
+		}
+	}
+	return out
+}
+
+// portsAt are the ports that a forward, map or listener gives at an address.
+func (t *Tracer) portsAt(a netip.Addr) []PortKey {
+	var out []PortKey
+	for _, h := range t.m.Owners(a) {
+		p := t.m.Places[h.Place]
+		for _, f := range p.Forwards {
+			if f.Record.Bind.Addr == a || !f.Record.Bind.Addr.IsValid() && slices.Contains(t.m.OuterAddrs(p, a.Is6()), a) {
+				out = append(out, keysOf(f.Record.Bind.Ports)...)
+			}
+		}
+		for _, mp := range p.Maps {
+			if bindTakes(mp.Record.Bind.Addr, a, false) {
+				out = append(out, keysOf(mp.Record.Bind.Ports)...)
+			}
+		}
+		for i := range p.Sockets {
+			if p.Sockets[i].Takes(a, false) {
+				out = append(out, keysOf(p.Sockets[i].Record.Bind.Ports)...)
+			}
+		}
+	}
+	return out
+}
+
+// comparePorts is the order in which a client tries ports: 443, 80, then rising; tcp before udp.
+func comparePorts(a, b PortKey) int {
+	rank := func(k PortKey) int {
+		switch k.Port {
+		case 443:
+			return -2
+		case 80:
+			return -1
+		}
+		return int(k.Port)
+	}
+	if d := rank(a) - rank(b); d != 0 {
+		return d
+	}
+	return int(a.Transport) - int(b.Transport)
+}

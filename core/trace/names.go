@@ -1,0 +1,145 @@
+package trace
+
+import (
+	"net/netip"
+	"slices"
+	"strings"
+
+	"steady-compass/core/estate"
+	"steady-compass/core/names"
+)
+
+// Name is a name of ours and what brings it in.
+type Name struct {
+	Name    string
+	Zone    string   // the longest recorded zone that it is under; "" where none is
+	Records []string // the records that bring it in
+	Owner   bool     // an address or alias record has it
+	From    []string // the vantages that it is for, where not everybody's
+}
+
+// Names are all names in DNS, a site, an intent or a certificate, in the order of zone and name. Names with an
+// underscore label are not for visitors, and left out.
+func (t *Tracer) Names() []Name {
+	at := map[string]*Name{}
+	note := func(name string, r estate.Record) *Name {
+		if name == "*" || name == "" || isIP(name) || strings.HasPrefix(name, "_") || strings.Contains(name, "._") {
+			return nil
+		}
+		n := at[name]
+		if n == nil {
+			n = &Name{Name: name}
+			at[name] = n
+		}
+		n.Records = append(n.Records, estate.Line(r))
+		return n
+	}
+	everybody := map[string]bool{}
+	narrowed := map[string][]string{}
+	zones := map[string]*estate.Zone{}
+	var zoneNames []string
+	for _, r := range t.m.Estate.Of(estate.KindNamed("zone")) {
+		if z := r.(*estate.Zone); !z.Off {
+			if _, seen := zones[z.Name]; !seen || len(zones[z.Name].For) > 0 {
+				zones[z.Name] = z
+			}
+			zoneNames = append(zoneNames, z.Name)
+		}
+	}
+	for _, r := range t.m.Estate.Of(estate.KindNamed("dns")) {
+		d := r.(*estate.DNS)
+		if d.Off || d.Type != "A" && d.Type != "AAAA" && d.Type != "ALIAS" && d.Type != "CNAME" {
+			continue
+		}
+		n := note(d.Owner, d)
+		if n == nil {
+			continue
+		}
+		n.Owner = true
+		if len(d.For) == 0 {
+			everybody[d.Owner] = true
+		}
+		for _, s := range d.For {
+			narrowed[d.Owner] = append(narrowed[d.Owner], s.String())
+		}
+	}
+	for _, s := range t.m.Services {
+		for _, site := range s.Sites {
+			note(site.Record.Name, site.Record)
+		}
+	}
+	for _, i := range t.m.Intents {
+		if t.m.PlaceNamed(i.Target) == nil && t.m.NetNamed(i.Target) == nil {
+			note(i.Target, i)
+		}
+	}
+	for _, c := range t.m.CertList {
+		for _, name := range c.For {
+			if !strings.HasPrefix(name, "*.") || at[name] != nil {
+				note(name, c)
+			}
+		}
+	}
+	var out []Name
+	for name, n := range at {
+		for _, z := range zoneNames {
+			if names.Under(name, z) && len(z) > len(n.Zone) {
+				n.Zone = z
+			}
+		}
+		switch z := zones[n.Zone]; {
+		case !everybody[name] && len(narrowed[name]) > 0:
+			n.From = slices.Compact(slices.Sorted(slices.Values(narrowed[name])))
+		case z != nil && len(z.For) > 0 && !everybody[name]:
+			for _, s := range z.For {
+				n.From = append(n.From, s.String())
+			}
+		}
+		slices.Sort(n.Records)
+		out = append(out, *n)
+	}
+	slices.SortFunc(out, func(a, b Name) int {
+		if a.Zone != b.Zone {
+			return strings.Compare(a.Zone, b.Zone)
+		}
+		return CompareNames(a.Name, b.Name)
+	})
+	return out
+}
+
+// CompareNames orders names by their labels from the right, the shorter first: the order of RFC 4034 §6.1.
+func CompareNames(a, b string) int {
+	x, y := strings.Split(a, "."), strings.Split(b, ".")
+	for i := 1; i <= len(x) && i <= len(y); i++ {
+		if d := strings.Compare(x[len(x)-i], y[len(y)-i]); d != 0 {
+			return d
+		}
+	}
+	return len(x) - len(y)
+}
+
+// IsPlace says whether a word names a recorded host or container.
+func (t *Tracer) IsPlace(word string) bool { return t.m.PlaceNamed(word) != nil }
+
+// Addrs are the addresses recorded for a word: itself, or those a place holds.
+func (t *Tracer) Addrs(word string) []netip.Addr {
+	v, _ := t.VantageNamed("internet")
+	return t.addressesOf(word, &v)
+}
+
+// Defaulted is the site that took a path only since none has the name; nil where one has it.
+func (p *Path) Defaulted() estate.Record { return p.caughtBy }
+
+// Lands says whether an intent that names the place itself, or a way to it, lands at a place.
+func (t *Tracer) Lands(place string) bool {
+	p := t.m.PlaceNamed(place)
+	if p == nil {
+		return false
+	}
+	for k := range t.intended() {
+		if k.place == p.ID {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,267 @@
+package trace
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"net/netip"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+
+	"steady-compass/core/estate"
+	"steady-compass/core/model"
+	"steady-compass/core/netset"
+)
+
+// Target is what a trace is asked of: a name, an address or a place, with a port or not, or a URL.
+type Target struct {
+	Text  string // as asked
+	Name  string
+	Addr  netip.Addr
+	Place *model.Place
+	Port  uint16 // 0: the ports of the name
+	Proto netset.Transport
+	Path  string // "": each path that the sites tell apart
+	Says  speech
+}
+
+// ErrNoTarget is wrapped by the error for a target that cannot be read.
+var ErrNoTarget = errors.New("not a target")
+
+// ParseTarget reads name, name:port, IP:port, PLACE:port or a URL; `/udp` may stand behind a port.
+func (t *Tracer) ParseTarget(text string) (Target, error) {
+	text = strings.TrimSpace(text)
+	bad := func(expected string) (Target, error) {
+		return Target{}, fmt.Errorf("%w: %q; expected %s", ErrNoTarget, clip(text), expected)
+	}
+	const expected = "a name, a host, a container or an address, with a port or not, or a URL"
+	if len(text) > 2048 {
+		return bad("at most 2048 characters")
+	}
+	tg := Target{Text: text, Proto: netset.TCP}
+	host := text
+	if scheme, _, ok := strings.Cut(text, "://"); ok {
+		u, err := url.Parse(text)
+		if err != nil || u.Hostname() == "" || u.User != nil {
+			return bad(expected)
+		}
+		switch strings.ToLower(scheme) {
+		case "http":
+			tg.Says, tg.Port = speaksPlain, 80
+		case "https":
+			tg.Says, tg.Port = speaksTLS, 443
+		default:
+			return bad("a URL with http or https")
+		}
+		if u.Port() != "" {
+			p, ok := portNumber(u.Port())
+			if !ok {
+				return bad("a port from 1 to 65535")
+			}
+			tg.Port = p
+		}
+		if tg.Path = u.EscapedPath(); tg.Path == "" {
+			tg.Path = "/"
+		}
+		return t.aimAt(tg, u.Hostname(), bad)
+	}
+	if rest, ok := strings.CutSuffix(strings.ToLower(host), "/udp"); ok {
+		host, tg.Proto = rest, netset.UDP
+	} else if rest, ok := strings.CutSuffix(strings.ToLower(host), "/tcp"); ok {
+		host = rest
+	}
+	if a, err := netip.ParseAddr(host); err != nil || a.Is4() {
+		if strings.HasPrefix(host, "[") {
+			end := strings.Index(host, "]")
+			if end < 0 || end+1 < len(host) && host[end+1] != ':' {
+				return bad(expected)
+			}
+			if end+1 < len(host) {
+				p, ok := portNumber(host[end+2:])
+				if !ok {
+					return bad("a port from 1 to 65535")
+				}
+				tg.Port = p
+			}
+			host = host[1:end]
+		} else if i := strings.LastIndex(host, ":"); i >= 0 {
+			p, ok := portNumber(host[i+1:])
+			if !ok {
+				return bad("a port from 1 to 65535 behind the colon")
+			}
+			host, tg.Port = host[:i], p
+		}
+	}
+	if tg.Proto == netset.UDP && tg.Port == 0 {
+		return bad("a port before /udp")
+	}
+	return t.aimAt(tg, host, bad)
+}
+
+func (t *Tracer) aimAt(tg Target, host string, bad func(string) (Target, error)) (Target, error) {
+	if a, err := netip.ParseAddr(host); err == nil && a.Zone() == "" {
+		tg.Addr = a.Unmap()
+		return tg, nil
+	}
+	if p := t.m.PlaceNamed(strings.ToLower(host)); p != nil {
+		tg.Place = p
+		return tg, nil
+	}
+	name, ok := estate.CleanHostname(host)
+	if !ok || strings.Contains(name, "/") {
+		if strings.Contains(host, "/") {
+			return bad("a container that is recorded, as host/name")
+		}
+		return bad("a name, a host, a container or an address, with a port or not, or a URL")
+	}
+	tg.Name = name
+	return tg, nil
+}
+
+func portNumber(text string) (uint16, bool) {
+	n, err := strconv.ParseUint(text, 10, 16)
+	return uint16(n), err == nil && n > 0
+}
+
+func clip(text string) string {
+	if r := []rune(text); len(r) > 60 {
+		return string(r[:57]) + "…"
+	}
+	return text
+}
+
+func (tg *Target) subject() string {
+	switch {
+	case tg.Place != nil:
+		return tg.Place.Name
+	case tg.Addr.IsValid():
+		return tg.Addr.String()
+	}
+	return tg.Name
+}
+
+// Trace follows a target from a vantage, on one port or on all that are its own.
+func (t *Tracer) Trace(tg Target, v Vantage) Result {
+	r := Result{Target: tg.Text, From: v.Word, Paths: []Path{}}
+	ports := []PortKey{{tg.Port, tg.Proto}}
+	if tg.Port == 0 {
+		ports, _ = t.PortsOf(tg.subject(), &v)
+	}
+	for _, p := range ports {
+		r.Paths = append(r.Paths, t.TracePort(tg, p, v)...)
+	}
+	r.Verdict = verdict(r.Paths)
+	return r
+}
+
+// TracePort follows a target on one port.
+func (t *Tracer) TracePort(tg Target, port PortKey, v Vantage) []Path {
+	path := tg.Path
+	if path == "" {
+		path = "/"
+	}
+	q := request{name: tg.Name, handshake: tg.Name, port: port.Port, speech: tg.Says, path: path, pathGiven: tg.Path != "", client: true}
+	var ends []served
+	for _, o := range v.origins {
+		ends = append(ends, t.ask(asking{o: o, v: &v, q: q, addr: tg.Addr, place: tg.Place, proto: port.Transport})...)
+	}
+	paths := t.join(ends, tg, port, &v)
+	slices.SortStableFunc(paths, comparePaths)
+	return paths
+}
+
+// join makes paths of branches; those that differ in nothing but their sources become one.
+func (t *Tracer) join(ends []served, tg Target, port PortKey, v *Vantage) []Path {
+	type group struct {
+		f    served
+		set  netset.Addrs
+		path Path
+	}
+	var groups []group
+	at := map[string]int{}
+	for _, f := range ends {
+		p := t.path(f, tg, port)
+		key := fmt.Sprint(p.Address, "|", p.URLPath, "|", p.Outcome, "|", p.Inner, "|", deref(p.End))
+		for _, b := range p.Breaks {
+			key += "|" + b.Code + b.At + b.Why
+		}
+		if i, ok := at[key]; ok {
+			groups[i].set = netset.Union(groups[i].set, f.origins)
+			continue
+		}
+		at[key] = len(groups)
+		groups = append(groups, group{f, f.origins, p})
+	}
+	var out []Path
+	for _, g := range groups {
+		g.path.Sources, g.path.lowest = v.say(g.set, g.f.sixAsked)
+		out = append(out, g.path)
+	}
+	return out
+}
+
+func deref(s *string) string {
+	if s == nil {
+		return ""
+	}
+	return *s
+}
+
+// path makes the wire form of one branch.
+func (t *Tracer) path(f served, tg Target, port PortKey) Path {
+	p := Path{Port: port.Port, Transport: port.Transport.String(), URLPath: f.urlpath, Address: f.asked, addr: f.askedAddr, Cells: f.cells, Inner: f.inner}
+	p.Family = "ipv4"
+	if f.sixAsked {
+		p.Family = "ipv6"
+	}
+	switch {
+	case f.stopped != "":
+		p.Outcome = f.stopped
+	case f.redirect:
+		p.Outcome = Redirects
+	default:
+		p.Outcome = Arrives
+	}
+	switch {
+	case f.took != nil:
+		end := fmt.Sprintf("%s:%d", t.m.Places[f.took.Place].Name, f.tookPort)
+		p.End, p.Service = &end, &f.took.Record.Service
+	case f.outside != "":
+		p.End = &f.outside
+	}
+	if i := t.intentOf(tg.subject(), port.Port, port.Transport); i != nil && i.Reaching.Host != "" {
+		reaching := i.Reaching.String()
+		p.Intended = &reaching
+	}
+	if f.defaulted != nil {
+		p.defaulted, p.caughtBy = f.defaulted.Name, f.defaulted
+	}
+	p.Steps, p.Breaks = f.collect()
+	if p.Breaks == nil {
+		p.Breaks = []Break{}
+	}
+	if p.Cells.LetsIn == "" && p.Cells.Machine != "" {
+		p.Cells.LetsIn = "no filter recorded"
+	}
+	return p
+}
+
+// comparePaths is the order of branches: port, transport, IPv6 before IPv4, address, URL path, sources.
+func comparePaths(a, b Path) int {
+	if d := comparePorts(PortKey{a.Port, protoOf(a.Transport)}, PortKey{b.Port, protoOf(b.Transport)}); d != 0 {
+		return d
+	}
+	if a.Family != b.Family {
+		return cmp.Compare(b.Family, a.Family) // ipv6 first
+	}
+	return cmp.Or(a.addr.Compare(b.addr), cmp.Compare(a.Address, b.Address), cmp.Compare(a.URLPath, b.URLPath), a.lowest.Compare(b.lowest))
+}
+
+func protoOf(word string) netset.Transport {
+	if word == "udp" {
+		return netset.UDP
+	}
+	return netset.TCP
+}

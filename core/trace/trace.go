@@ -1,0 +1,222 @@
+// Package trace follows flows through a compiled estate: from a vantage to the listener that
+// takes them and on to what answers, with every step, every break on the way past the
+// first, and the lines that would mend each. Exposure is the same walk over sets of ports, without
+// mending.
+package trace
+
+import (
+	"net/netip"
+	"sync"
+
+	"steady-compass/core/estate"
+	"steady-compass/core/model"
+)
+
+// Outcome is how a path ends, by its first break.
+type Outcome string
+
+const (
+	Arrives      Outcome = "arrives"
+	Redirects    Outcome = "redirect"
+	Unresolved   Outcome = "unresolved"
+	Outside      Outcome = "outside"
+	Unroutable   Outcome = "unroutable"
+	Silent       Outcome = "silent"
+	Refused      Outcome = "refused"
+	Mismatched   Outcome = "mismatched"
+	Untrusted    Outcome = "untrusted"
+	Unanswered   Outcome = "unanswered"
+	Denied       Outcome = "denied"
+	GatewayError Outcome = "gateway-error"
+	LostReply    Outcome = "lost-reply"
+	Loop         Outcome = "loop"
+	Undecided    Outcome = "undecided"
+	Partly       Outcome = "partly" // a verdict over several paths only
+)
+
+// Good says whether a visitor gets where the outcome says.
+func (o Outcome) Good() bool { return o == Arrives || o == Redirects }
+
+// Stage is what a step does.
+type Stage string
+
+const (
+	StageResolve   Stage = "resolve"
+	StageRoute     Stage = "route"
+	StageTranslate Stage = "translate"
+	StageFilter    Stage = "filter"
+	StageRewrite   Stage = "rewrite"
+	StageSocket    Stage = "socket"
+	StageTLS       Stage = "tls"
+	StageSite      Stage = "site"
+	StageUpstream  Stage = "upstream"
+	StageEnd       Stage = "end"
+)
+
+// Verdict is what a step decides.
+type Verdict string
+
+const (
+	Pass      Verdict = "pass"
+	Broken    Verdict = "break"
+	Assumed   Verdict = "assumed"
+	Unsettled Verdict = "undecided"
+)
+
+// Flow is the flow as it is after a step.
+type Flow struct {
+	To        string `json:"to"`             // address and port
+	From      string `json:"from,omitempty"` // the source as the next machine sees it
+	Name      string `json:"name,omitempty"` // the name asked
+	Encrypted bool   `json:"encrypted"`
+}
+
+// Step is one thing done to a flow, where, and by which records.
+type Step struct {
+	Stage   Stage    `json:"stage"`
+	At      string   `json:"at"`
+	Verdict Verdict  `json:"verdict"`
+	Why     string   `json:"why"`
+	Records []string `json:"records"`
+	Flow    Flow     `json:"flow"`
+	Ground  Ground   `json:"ground"`          // how far in the step stands
+	Ghost   bool     `json:"ghost,omitempty"` // past the first break: what would happen
+}
+
+// Ground is how far in a step stands: what the world sees, the edge, our own machines.
+type Ground string
+
+const (
+	Water    Ground = "water"
+	Shallows Ground = "shallows"
+	Land     Ground = "land"
+)
+
+// Mend is lines out and lines in; a line of an ordered kind carries its place.
+type Mend struct {
+	Remove []string `json:"remove"`
+	Add    []string `json:"add"`
+}
+
+// IsEmpty says whether the mend has no line.
+func (m *Mend) IsEmpty() bool { return m == nil || len(m.Remove) == 0 && len(m.Add) == 0 }
+
+// Break is one thing that stops a flow or sends it elsewhere than meant.
+type Break struct {
+	Code    string   `json:"code"`
+	At      string   `json:"at"`
+	Why     string   `json:"why"`
+	Short   string   `json:"short"` // the reason in three words
+	Records []string `json:"records"`
+	Mend    *Mend    `json:"mend,omitempty"`
+	Step    int      `json:"step"` // the index of the step it stands at
+
+	Subject string `json:"subject"` // what the finding for it is about
+}
+
+// Sources is a set of sources in terms of the vantage: all of it, only some, or all but some.
+type Sources struct {
+	Of     string   `json:"of"`
+	Only   []string `json:"only"`
+	Except []string `json:"except"`
+}
+
+// Path is one way that a flow takes, to its end.
+type Path struct {
+	Port      uint16  `json:"port"`
+	Transport string  `json:"transport"`
+	Family    string  `json:"family"`
+	Address   string  `json:"address"`
+	URLPath   string  `json:"urlpath"`
+	Member    string  `json:"member,omitempty"`
+	Sources   Sources `json:"sources"`
+	Outcome   Outcome `json:"outcome"`
+	Inner     Outcome `json:"inner,omitempty"`
+	End       *string `json:"end"`
+	Service   *string `json:"service"`
+	Intended  *string `json:"intended"`
+	Steps     []Step  `json:"steps"`
+	Breaks    []Break `json:"breaks"`
+	Cells     Cells   `json:"cells"`
+
+	defaulted string // the site that took it only since none has its name
+	caughtBy  estate.Record
+	addr      netip.Addr
+	lowest    netip.Addr
+}
+
+// Cells is a path as a row: what a stranger meets in turn. Ghost names those past the first break.
+type Cells struct {
+	Answers string `json:"answers"`
+	Edge    string `json:"edge"`
+	LetsIn  string `json:"letsIn"`
+	Machine string `json:"machine"`
+	Service string `json:"service"`
+	Site    string `json:"site"`
+	Backend string `json:"backend"`
+	Broken  string `json:"broken"` // the cell in which the path first breaks; "" where it does not
+	Reason  string `json:"reason"` // that break in three words
+}
+
+// Result is the answer to a trace.
+type Result struct {
+	Target  string  `json:"target"`
+	From    string  `json:"from"`
+	Verdict Outcome `json:"verdict"`
+	Paths   []Path  `json:"paths"`
+}
+
+// Holds says whether every path arrives or redirects to something that does, or leads outside,
+// without a break.
+func (r *Result) Holds() bool {
+	for i := range r.Paths {
+		p := &r.Paths[i]
+		if !p.Outcome.Good() && p.Outcome != Outside || len(p.Breaks) > 0 {
+			return false
+		}
+	}
+	return true
+}
+
+// verdict of a name over its paths, the first being what a client tries first.
+func verdict(paths []Path) Outcome {
+	if len(paths) == 0 {
+		return Undecided
+	}
+	good, redirects := 0, 0
+	for i := range paths {
+		if paths[i].Outcome.Good() {
+			good++
+		}
+		if paths[i].Outcome == Redirects {
+			redirects++
+		}
+	}
+	switch {
+	case redirects == len(paths):
+		return Redirects
+	case good == len(paths):
+		return Arrives
+	case good > 0:
+		return Partly
+	}
+	return paths[0].Outcome
+}
+
+// Tracer asks questions of a model. It is immutable, and many may ask at once.
+type Tracer struct {
+	m     *model.Model
+	day   estate.Date
+	index *index
+
+	once  sync.Once // where intents land, asked for by exposure only
+	meant map[landingKey]*meant
+}
+
+// New is a tracer over a model, on a day.
+func New(m *model.Model, day estate.Date) *Tracer {
+	return &Tracer{m: m, day: day, index: buildIndex(m)}
+}
+
+// Model is what the tracer asks.
+func (t *Tracer) Model() *model.Model { return t.m }

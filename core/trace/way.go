@@ -1,0 +1,303 @@
+package trace
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strconv"
+
+	"steady-compass/core/estate"
+	"steady-compass/core/model"
+	"steady-compass/core/netset"
+)
+
+// way is a branch of a flow as far as it has come. It is a value: a split copies it.
+type way struct {
+	origins   netset.Addrs // which of the vantage's sources this branch carries
+	src       source       // the source as the next machine sees it
+	dst       dest
+	proto     netset.Transport
+	ports     netset.Ports // where it goes now
+	outer     netset.Ports // where it was made for
+	shift     int          // ports = outer + shift, unless many
+	many      bool         // several outer ports have become one
+	six       bool         // IPv6
+	name      string       // the name asked
+	tls       bool
+	hops      int
+	leg       int // how often a front has handed it on
+	cells     Cells
+	took      *model.Socket // the last listener that really took it, before any break
+	tookPort  uint16
+	outside   string // host:port of a machine that is not ours, where it ended
+	asked     string // the address that the client tries
+	askedAddr netip.Addr
+	sixAsked  bool
+	trail     *trail
+	held      *held
+	stopped   Outcome
+	inner     Outcome
+	mapped    *model.Map     // the map that led into a container
+	forward   *model.Forward // the forward that led here
+	// What the flow's ports were before its last translation.
+	before      netset.Ports
+	beforeShift int
+	beforeMany  bool
+	// wouldForward: a router is to forward this and does not yet; its own filters are no break.
+	wouldForward bool
+}
+
+// source is a set of addresses, or one container without a written address.
+type source struct {
+	set   netset.Addrs
+	float model.PlaceID // Nowhere for a set
+	net   model.NetID   // where the container stands, for a float
+	word  string        // how a record would name the source, while nothing has rewritten it
+}
+
+// dest is an address, or one container without a written address.
+type dest struct {
+	addr  netip.Addr
+	float model.PlaceID
+	net   model.NetID
+	name  string // the container's, for a float
+}
+
+func toAddr(a netip.Addr) dest { return dest{addr: a, float: model.Nowhere, net: model.NoNet} }
+
+// held lists the machines that a flow met. Those that translated or filtered it know of it, and its
+// reply must pass them.
+type held struct {
+	prev      *held
+	place     model.PlaceID
+	knows     bool // else the flow only passed it
+	stateless bool
+}
+
+// trail is the steps and breaks so far, shared between branches.
+type trail struct {
+	prev *trail
+	n    int
+	step *Step
+	brk  *Break
+}
+
+func (w *way) walk(s Step) {
+	n := 0
+	if w.trail != nil {
+		n = w.trail.n
+	}
+	s.Ghost = w.stopped != ""
+	s.Flow = w.flow()
+	w.trail = &trail{prev: w.trail, n: n + 1, step: &s}
+}
+
+// stop notes a break: the first decides the outcome.
+func (w *way) stop(outcome Outcome, b Break) {
+	n := 0
+	if w.trail != nil {
+		n = w.trail.n
+	}
+	b.Step = max(0, n-1)
+	if w.stopped == "" {
+		w.stopped = outcome
+	}
+	if w.cells.Broken == "" {
+		w.cells.Broken, w.cells.Reason = w.cellOf(b.Code), b.Short
+	}
+	for t := w.trail; t != nil; t = t.prev { // each once
+		if t.brk != nil && t.brk.Code == b.Code && t.brk.At == b.At && slices.Equal(t.brk.Records, b.Records) && t.brk.Why == b.Why {
+			return
+		}
+	}
+	w.trail = &trail{prev: w.trail, n: n, brk: &b}
+}
+
+// cellOf is the column in which a break shows.
+func (w *way) cellOf(code string) string {
+	if code == "path.wrong-place" || code == "redirect.dead" || code == "redirect.loop" {
+		return "backend"
+	}
+	stage := StageResolve
+	if s := w.lastStep(); s != nil {
+		stage = s.Stage
+	}
+	if w.leg > 0 {
+		return "backend"
+	}
+	switch stage {
+	case StageResolve:
+		return "answers"
+	case StageRoute, StageTranslate, StageRewrite:
+		return "edge"
+	case StageFilter:
+		return "letsIn"
+	case StageTLS, StageSite:
+		return "site"
+	case StageUpstream, StageEnd:
+		return "backend"
+	}
+	return "machine"
+}
+
+func (w *way) collect() (steps []Step, breaks []Break) {
+	for t := w.trail; t != nil; t = t.prev {
+		if t.step != nil {
+			steps = append(steps, *t.step)
+		} else {
+			breaks = append(breaks, *t.brk)
+		}
+	}
+	slices.Reverse(steps)
+	slices.Reverse(breaks)
+	return steps, breaks
+}
+
+func (w *way) lastStep() *Step {
+	for t := w.trail; t != nil; t = t.prev {
+		if t.step != nil {
+			return t.step
+		}
+	}
+	return nil
+}
+
+func (w *way) flow() Flow {
+	f := Flow{Name: w.name, Encrypted: w.tls}
+	port := w.ports.String()
+	if w.dst.addr.IsValid() {
+		f.To = netip.AddrPortFrom(w.dst.addr, 0).Addr().String()
+		if w.dst.addr.Is6() {
+			f.To = "[" + f.To + "]"
+		}
+		f.To += ":" + port
+	} else {
+		f.To = w.dst.name + ":" + port
+	}
+	switch {
+	case w.src.word != "":
+		f.From = w.src.word
+	case w.src.float == model.Nowhere:
+		if a, ok := w.src.set.Single(); ok {
+			f.From = a.String()
+		}
+	}
+	return f
+}
+
+func (w *way) port() uint16 {
+	if r := w.ports.Ranges(); len(r) > 0 {
+		return r[0].Lo
+	}
+	return 0
+}
+
+func (w *way) outerPort() uint16 {
+	if r := w.outer.Ranges(); len(r) > 0 {
+		return r[0].Lo
+	}
+	return 0
+}
+
+// onPorts narrows the branch to some of its present ports.
+func (w way) onPorts(p netset.Ports) way {
+	w.outer, w.ports = w.outerOf(p), p
+	return w
+}
+
+func (w *way) outerOf(p netset.Ports) netset.Ports {
+	if w.many {
+		return w.outer // several outer ports, all of which meet the one inner port
+	}
+	return shiftPorts(p, -w.shift)
+}
+
+func shiftPorts(p netset.Ports, by int) netset.Ports {
+	if by == 0 {
+		return p
+	}
+	var out []netset.PortRange
+	for _, r := range p.Ranges() {
+		out = append(out, netset.PortRange{Lo: uint16(int(r.Lo) + by), Hi: uint16(int(r.Hi) + by)})
+	}
+	return netset.PortsOf(out...)
+}
+
+// from narrows the branch to some of its present sources. Once a machine has rewritten them they
+// are one address, and all of the vantage's share it.
+func (w way) from(set netset.Addrs) way {
+	if w.src.set.Same(set) {
+		return w
+	}
+	if w.leg == 0 && w.origins.Equal(w.src.set) {
+		w.origins = set
+	}
+	w.src.set = set
+	return w
+}
+
+// rewriteSource gives the branch one source address.
+func (w *way) rewriteSource(a netip.Addr) {
+	w.src = source{set: netset.AddrsOf(a), float: model.Nowhere, net: model.NoNet}
+}
+
+// translated are the parts of the branch that a port translation takes, each with its new ports.
+func (w way) translated(pairs []estate.Pair) []way {
+	var out []way
+	for _, p := range pairs {
+		part := w.ports.Intersect(netset.PortsOf(p.From))
+		if part.IsEmpty() {
+			continue
+		}
+		v := w.onPorts(part)
+		switch {
+		case v.many:
+			v.ports = netset.PortsOf(netset.OnePort(p.Inner(part.Ranges()[0].Lo)))
+		case p.Many:
+			v.ports, v.many = netset.PortsOf(netset.OnePort(p.To)), true
+		default:
+			by := int(p.To) - int(p.From.Lo)
+			v.ports, v.shift = shiftPorts(part, by), v.shift+by
+		}
+		out = append(out, v)
+	}
+	return out
+}
+
+func (w *way) heldBy(p model.PlaceID, stateless bool) {
+	w.held = &held{w.held, p, true, stateless}
+}
+
+// lines are records as canonical lines, each once.
+func lines(records ...estate.Record) []string {
+	out := make([]string, 0, len(records))
+	for _, r := range records {
+		if r == nil {
+			continue
+		}
+		if line := estate.Line(r); !slices.Contains(out, line) {
+			out = append(out, line)
+		}
+	}
+	return out
+}
+
+func portWord(p uint16, t netset.Transport) string {
+	if t == netset.UDP {
+		return strconv.Itoa(int(p)) + "/udp"
+	}
+	return strconv.Itoa(int(p))
+}
+
+func (w *way) portWord() string {
+	text := w.ports.String()
+	if w.ports.Count() == netset.MaxPort {
+		text = "any"
+	}
+	if w.proto == netset.UDP {
+		text += "/udp"
+	}
+	return text
+}
+
+func sentence(format string, args ...any) string { return fmt.Sprintf(format, args...) }
