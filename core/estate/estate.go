@@ -113,7 +113,8 @@ func New(records []Record, tail []string) *Estate {
 // arrange brings rules together under their filters, in the order of the filters, and sites
 // together under their services, in the order in which those first listen.
 func (e *Estate) arrange() {
-	order := func(list []Record, rank map[string]int, group func(Record) string) {
+	order := func(kind *Kind, rank map[string]int, group func(Record) string) {
+		list := e.lists[kind.index]
 		for _, r := range list {
 			if _, ok := rank[group(r)]; !ok {
 				rank[group(r)] = len(rank)
@@ -121,7 +122,8 @@ func (e *Estate) arrange() {
 		}
 		byRank := func(a, b Record) int { return rank[group(a)] - rank[group(b)] }
 		if !slices.IsSortedFunc(list, byRank) {
-			slices.SortStableFunc(list, byRank)
+			e.lists[kind.index] = slices.Clone(list) // the list may be another estate's too
+			slices.SortStableFunc(e.lists[kind.index], byRank)
 		}
 	}
 	filters, services := map[string]int{}, map[string]int{}
@@ -135,8 +137,8 @@ func (e *Estate) arrange() {
 			services[name] = len(services) + 1
 		}
 	}
-	order(e.lists[ruleKind.index], filters, func(r Record) string { return r.(*Rule).Filter })
-	order(e.lists[siteKind.index], services, func(r Record) string { return r.(*Site).Service })
+	order(ruleKind, filters, func(r Record) string { return r.(*Rule).Filter })
+	order(siteKind, services, func(r Record) string { return r.(*Site).Service })
 }
 
 // Of are the records of one kind, in order; not to be changed.

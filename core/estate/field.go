@@ -132,8 +132,11 @@ func field[R any, T any](lead, column string, f form[T], at func(*R) *T) Field {
 			return err
 		},
 		load: func(r Record, values []string) error {
-			text := strings.Join(values, ",")
-			v, err := f.parse(Word{Text: text, Raw: text, Quoted: f.quoted}, 0, text)
+			w := Word{Text: strings.Join(values, ","), Quoted: f.quoted}
+			if !f.quoted && strings.HasPrefix(w.Text, `"`) { // a word or a text: a text keeps its quotes
+				w.Text, w.Quoted = unquote(w.Text), true
+			}
+			v, err := f.parse(w, 0, w.Text)
 			if err == nil {
 				*get(r) = v
 			}
@@ -300,6 +303,11 @@ func list[T any](item form[T]) form[[]T] {
 // Quote is text in double quotes, with `"` and `\` escaped.
 func Quote(text string) string {
 	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(text) + `"`
+}
+
+func unquote(text string) string {
+	text = strings.TrimSuffix(strings.TrimPrefix(text, `"`), `"`)
+	return strings.NewReplacer(`\\`, `\`, `\"`, `"`).Replace(text)
 }
 
 // wordOrQuoted prints a text bare where it can stand so.

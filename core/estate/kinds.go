@@ -36,7 +36,16 @@ func (k *Kind) New() Record {
 func (k *Kind) Says(r Record) string { return k.says(r) }
 
 // Kinds are all kinds in the order in which they are printed.
-var Kinds []*Kind
+var Kinds = []*Kind{
+	nameKind, networkKind, hostKind, addressKind, routeKind, groupKind, zoneKind, dnsKind, hostsEntryKind, forwardKind, outboundKind, filterKind, ruleKind,
+	containerKind, mapKind, listenKind, tunnelKind, siteKind, poolKind, memberKind, certKind, intentKind, acceptanceKind,
+}
+
+func init() {
+	for i, k := range Kinds {
+		k.index = i
+	}
+}
 
 // KindNamed finds a kind by its word; nil where there is none.
 func KindNamed(word string) *Kind {
@@ -58,12 +67,11 @@ func KindWords() []string {
 	return words
 }
 
-// declare adds a kind to Kinds.
+// declare makes a kind of its fields, and those that every kind has.
 func declare[R any, P interface {
 	*R
 	Record
 }](k Kind, says func(*R) string, check func(*R) (what, expected string), fields ...[]Field) *Kind {
-	k.index = len(Kinds)
 	k.Fields = slices.Concat(fields...)
 	k.Fields = append(k.Fields,
 		flag("off", "off", func(r *R) *bool { return &P(r).Meta().Off }),
@@ -78,9 +86,7 @@ func declare[R any, P interface {
 		}
 		return check(any(r).(*R))
 	}
-	kind := &k
-	Kinds = append(Kinds, kind)
-	return kind
+	return &k
 }
 
 var (

@@ -671,3 +671,6 @@ func parseAttachment(w Word, from int, text string) (Attachment, error) {
 	}
 	return a, nil
 }
+
+// ParseSeconds reads a duration, as 90, 5m or 30d.
+func ParseSeconds(text string) (Seconds, error) { return parseSeconds(Word{Text: text}, 0, text) }

@@ -39,6 +39,7 @@ func (t *Tracer) ask(a asking) []served {
 
 	start := a.o.start(a.proto, netset.PortsOf(netset.OnePort(a.q.port)))
 	start.trail, start.stopped, start.inner = a.base.trail, a.base.stopped, a.base.inner
+	start.ghost, start.took, start.tookPort = a.base.ghost, a.base.took, a.base.tookPort
 	start.name = a.q.name
 	start.asked, start.askedAddr, start.sixAsked = a.base.asked, a.base.askedAddr, a.base.sixAsked
 	if !a.base.origins.IsEmpty() && a.o.place == model.Nowhere {

@@ -649,7 +649,9 @@ func (s *serving) redirect(f served, l landing, rec *estate.Site, q request) {
 		next.speech = speaksTLS
 	}
 	before := f.stopped
-	results := s.t.ask(asking{o: s.o, v: s.v, q: next, addr: addr, proto: netset.TCP, base: f.way, visited: append(slices.Clone(s.visited), key)})
+	base := f.way
+	base.ghost, base.stopped = base.ghost || before != "", ""
+	results := s.t.ask(asking{o: s.o, v: s.v, q: next, addr: addr, proto: netset.TCP, base: base, visited: append(slices.Clone(s.visited), key)})
 	for _, r := range results {
 		g := r
 		g.redirect = true
@@ -658,18 +660,19 @@ func (s *serving) redirect(f served, l landing, rec *estate.Site, q request) {
 		g.origins = f.origins
 		g.src = f.src
 		g.ports, g.outer, g.leg = f.ports, f.outer, f.leg
-		dead := before == "" && r.stopped != "" && r.stopped != Outside || before != "" && s.t.newBreaks(f.way, r.way)
-		if r.stopped == Outside && before == "" {
+		if g.stopped == Outside && !s.t.newBreaks(f.way, r.way) {
 			g.stopped = "" // where it leads is not ours, and no fault
 		}
-		if dead {
+		if before != "" {
+			g.stopped = before
+		}
+		if r.stopped != "" && r.stopped != Undecided && s.t.newBreaks(f.way, r.way) {
 			if before == "" {
 				g.cells.Broken, g.cells.Reason = "", ""
 			}
 			b := Break{Code: "redirect.dead", At: place.Name, Subject: s.goal.subject, Short: "leads nowhere",
 				Why: sentence("The client is sent to %s, which ends: %s.", target, outcomeWords(r.stopped)), Records: lines(rec), Mend: s.t.mendsSince(f.way, r.way)}
-			was := g.stopped
-			g.stop(was, b)
+			g.stopKeeping(b)
 		}
 		s.finish(g)
 	}

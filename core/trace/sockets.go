@@ -73,7 +73,7 @@ func takes(s *model.Socket, w way, local bool) bool {
 func (r *run) land(s *model.Socket, p *model.Place, w way, local bool) {
 	w.walk(Step{Stage: StageSocket, At: r.place(s.Place).Name, Verdict: Pass, Ground: Land, Records: lines(s.Record),
 		Why: sentence("%s takes it, on %s.", s.Record.Service, w.portWord())})
-	if w.stopped == "" {
+	if w.stopped == "" && !w.ghost {
 		w.took, w.tookPort = s, w.port()
 	}
 	r.out = append(r.out, landing{way: w, sock: s, stack: p.ID, local: local})

@@ -36,6 +36,7 @@ type way struct {
 	trail     *trail
 	held      *held
 	stopped   Outcome
+	ghost     bool // past a break of the request that redirected here
 	inner     Outcome
 	mapped    *model.Map     // the map that led into a container
 	forward   *model.Forward // the forward that led here
@@ -87,7 +88,7 @@ func (w *way) walk(s Step) {
 	if w.trail != nil {
 		n = w.trail.n
 	}
-	s.Ghost = w.stopped != ""
+	s.Ghost = w.ghost || w.stopped != ""
 	s.Flow = w.flow()
 	w.trail = &trail{prev: w.trail, n: n + 1, step: &s}
 }

@@ -1,0 +1,256 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"steady-compass/core/estate"
+	"steady-compass/core/notation"
+)
+
+func open(t *testing.T, path string) *Store {
+	t.Helper()
+	s, err := Open(context.Background(), path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = s.Close() })
+	return s
+}
+
+func parse(t *testing.T, text string) *estate.Estate {
+	t.Helper()
+	e, faults := notation.Parse(text)
+	if len(faults) > 0 {
+		t.Fatal(faults)
+	}
+	return e
+}
+
+func change(t *testing.T, remove string, add string) estate.Change {
+	t.Helper()
+	located, _, faults := notation.ParseLines(add)
+	if len(faults) > 0 {
+		t.Fatal(faults)
+	}
+	var c estate.Change
+	for line := range strings.SplitSeq(remove, "\n") {
+		if line != "" {
+			c.Remove = append(c.Remove, line)
+		}
+	}
+	for _, l := range located {
+		c.Add = append(c.Add, l.Placed)
+	}
+	return c
+}
+
+// TestSchema holds the tables against the kinds as they are declared.
+func TestSchema(t *testing.T) {
+	s := open(t, "")
+	for _, k := range estate.Kinds {
+		columns, lists := columnsOf(k)
+		var got []string
+		if err := s.db.Select(&got, "SELECT name FROM pragma_table_info(?)", table(k)); err != nil {
+			t.Fatal(err)
+		}
+		slices.Sort(got)
+		if !slices.Equal(got, columns) {
+			t.Errorf("%s has columns %v, declared are %v", table(k), got, columns)
+		}
+		for _, name := range lists {
+			var n int
+			if err := s.db.Get(&n, "SELECT count(*) FROM pragma_table_info(?)", name); err != nil || n != 3 {
+				t.Errorf("%s has %d columns (%v), want 3", name, n, err)
+			}
+		}
+	}
+}
+
+// everyKind has each option of each kind at least once.
+const everyKind = `# the first comment
+estate    "All"
+network   yard 10.0.0.0/24,2001:db8::/64
+network   dock 172.20.0.0/24 on box routed filtered until 2027-01-01 note "a \"note\""
+host      box router outside unlisted off
+address   box,other 10.0.0.1 yard dynamic
+address   box ? internet
+address   box 203.0.113.0/28 internet
+route     box default via 10.0.0.2
+group     staff yard,10.1.0.0/16,box
+zone      a.example ttl 5m for yard,staff without wildcard,apex-alias
+dns       a.example TXT "v=spf1 -all" "two" ttl 90s for yard
+dns       b.example A dynamic box every 10m
+name      x.example 10.0.0.9 on box/c
+forward   box 203.0.113.1:80,443/tcp+udp to 10.0.0.5:1,2 from any hairpin
+outbound  box leaving internet as 203.0.113.1
+filter    f on box,staff through otherwise refuse ipv6 drop-wins stateless loopback-too guards-containers
+rule      f pass any/udp from internet,yard to box entering yard leaving internet
+container box/c in dock=172.20.0.5+172.20.0.6,other alias web,www
+container box/d shares-host
+map       box/c 127.0.0.1:8000-8002 to 80-82 no-relay
+listen    box/c [::]:443 as web tls cert one,two first-answers shared
+tunnel    t from box/c to gate.example:7000
+site      web *.a.example at 443 path /x to https://app:8443/y asking upstream verified through t default guard sign sources yard cert one
+site      web p.example to pool desk speaking tcp guard "by hand"
+site      web f.example files "/srv/www"
+site      web g.example files
+pool      desk least-busy sticky check 8080 path /ok tls every 5s up-after 2 down-after 4 within 1s
+member    desk box:8443 share 2 spare out
+cert      one for *.a.example expires 2027-03-01 on box/c,box by dns-01 alone through web renew 30d every 1d trial
+intend    a.example 80,443 for internet,staff reaching box/c:443 guarded
+accept    path.blocked "odd subject" until 2027-01-01 note "known"
+# the last comment
+`
+
+func TestStoredAndReadBack(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "a%20b?.db")
+	s := open(t, path)
+	want := parse(t, everyKind)
+	if _, err := s.Reset(context.Background(), want, "me", "all of it"); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.Close(); err != nil {
+		t.Fatal(err)
+	}
+	got := open(t, path).Current()
+	if text := notation.Print(got.Estate); text != everyKind {
+		t.Errorf("read back as\n%s", text)
+	}
+	if got.Revision != 1 {
+		t.Errorf("revision %d, want 1", got.Revision)
+	}
+}
+
+// TestRandomEdits holds the store against the estate itself over random edits, undone and redone, and
+// reads it back from disk in between.
+func TestRandomEdits(t *testing.T) {
+	ctx := context.Background()
+	path := filepath.Join(t.TempDir(), "random.db")
+	s := open(t, path)
+	r := rand.New(rand.NewPCG(7, 8))
+	history := []string{""}
+	at := 0
+	for step := range 250 {
+		now := s.Current()
+		switch r.IntN(10) {
+		case 0, 1:
+			if got, err := s.Undo(ctx, "me"); at == 0 {
+				if !errors.Is(err, ErrNothing) {
+					t.Fatalf("undo of nothing: %v", err)
+				}
+			} else if err != nil {
+				t.Fatal(err)
+			} else if at--; notation.Print(got.Estate) != history[at] {
+				t.Fatalf("step %d: undone to\n%s\nwant\n%s", step, notation.Print(got.Estate), history[at])
+			}
+		case 2:
+			if got, err := s.Redo(ctx, "me"); at == len(history)-1 {
+				if !errors.Is(err, ErrNothing) {
+					t.Fatalf("redo of nothing: %v", err)
+				}
+			} else if err != nil {
+				t.Fatal(err)
+			} else if at++; notation.Print(got.Estate) != history[at] {
+				t.Fatalf("step %d: redone otherwise", step)
+			}
+		case 3:
+			_ = s.Close()
+			s = open(t, path)
+			if notation.Print(s.Current().Estate) != notation.Print(now.Estate) {
+				t.Fatalf("step %d: read back as\n%s\nwant\n%s", step, notation.Print(s.Current().Estate), notation.Print(now.Estate))
+			}
+		default:
+			var c estate.Change
+			for range 1 + r.IntN(3) {
+				all := now.Estate.All()
+				if len(all) > 0 && r.IntN(3) == 0 {
+					if line := estate.Line(all[r.IntN(len(all))]); !slices.Contains(c.Remove, line) {
+						c.Remove = append(c.Remove, line)
+					}
+				}
+				f := []string{"edge", "local"}[r.IntN(2)]
+				text := fmt.Sprintf("rule %s at %d pass %d", f, 1+r.IntN(6), 1+r.IntN(60000))
+				if r.IntN(3) == 0 {
+					text = fmt.Sprintf("# %d\nhost h%d", step, r.IntN(100000))
+				}
+				if r.IntN(6) == 0 {
+					text = fmt.Sprintf("filter %s on h input otherwise drop", f)
+				}
+				c.Add = append(c.Add, change(t, "", text).Add...)
+			}
+			got, err := s.Commit(ctx, Edit{Base: now.Revision, Who: "me", Change: c})
+			if err != nil {
+				t.Fatal(err)
+			}
+			history = append(history[:at+1], notation.Print(got.Estate))
+			at++
+		}
+	}
+}
+
+func TestAnEditOnAnOlderRevision(t *testing.T) {
+	ctx := context.Background()
+	s := open(t, "")
+	base, err := s.Reset(ctx, parse(t, "host a\nhost b\nfilter f on a input otherwise drop\nrule f pass 1\nrule f pass 2\n"), "me", "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	commit := func(remove, add string) error {
+		_, err := s.Commit(ctx, Edit{Base: base.Revision, Who: "you", Change: change(t, remove, add)})
+		return err
+	}
+	if err := commit("host a", "host a router"); err != nil {
+		t.Fatal(err)
+	}
+	if err := commit("host b", "host b router"); err != nil {
+		t.Fatalf("an edit of another line: %v", err)
+	}
+	var conflict *Conflict
+	if err := commit("host a", "host a unlisted"); !errors.As(err, &conflict) || !slices.Equal(conflict.Lines, []string{"host a"}) || len(conflict.Since) != 2 {
+		t.Fatalf("an edit of the same line: %v, %+v", err, conflict)
+	}
+	if err := commit("", "rule f at 1 drop 9"); err != nil {
+		t.Fatal(err)
+	}
+	if err := commit("", "rule f at 2 drop 8"); !errors.As(err, &conflict) {
+		t.Fatalf("a place in an order that has changed: %v", err)
+	}
+	want := "host      a router\nhost      b router\nfilter    f on a input otherwise drop\nrule      f drop 9\nrule      f pass 1\nrule      f pass 2\n"
+	if got := notation.Print(s.Current().Estate); got != want {
+		t.Errorf("kept\n%s\nwant\n%s", got, want)
+	}
+}
+
+func TestUndoOfAnEarlierChange(t *testing.T) {
+	ctx := context.Background()
+	s := open(t, "")
+	var revisions []int64
+	for _, c := range []estate.Change{change(t, "", "host a"), change(t, "", "host b"), change(t, "host a", "host a router")} {
+		got, err := s.Commit(ctx, Edit{Base: s.Current().Revision, Who: "me", Change: c})
+		if err != nil {
+			t.Fatal(err)
+		}
+		revisions = append(revisions, got.Revision)
+	}
+	if _, err := s.UndoOf(ctx, revisions[1], "me"); err != nil {
+		t.Fatal(err)
+	}
+	var conflict *Conflict
+	if _, err := s.UndoOf(ctx, revisions[0], "me"); !errors.As(err, &conflict) {
+		t.Fatalf("undo of a change whose line changed since: %v", err)
+	}
+	if got := notation.Print(s.Current().Estate); got != "host      a router\n" {
+		t.Errorf("left\n%s", got)
+	}
+	entries, err := s.Log(ctx, 0, 10)
+	if err != nil || len(entries) != 4 || entries[0].Act != "undo" || entries[0].Of != revisions[1] || !entries[2].Undone || entries[3].Undone {
+		t.Errorf("log %+v, %v", entries, err)
+	}
+}
