@@ -512,3 +512,8 @@ func siteFiles() Field {
 		reset: func(r Record) { *get(r) = Files{} },
 	}
 }
+
+// ParseType reads a record type, as A, MX or TYPE65534.
+func ParseType(text string) (string, error) {
+	return typeForm.parse(Word{Text: text, Column: 1}, 0, text)
+}

@@ -43,8 +43,9 @@ func (t *Tracer) ask(a asking) []served {
 	start.name = a.q.name
 	start.asked, start.askedAddr, start.sixAsked = a.base.asked, a.base.askedAddr, a.base.sixAsked
 	if !a.base.origins.IsEmpty() && a.o.place == model.Nowhere {
-		start.origins = a.base.origins
-		start.src.set = a.base.origins
+		// A client has the other family too: what narrowed its sources says nothing about that one.
+		start.src.set = netset.Union(a.base.origins, a.o.set.Of(!a.base.sixAsked))
+		start.origins = start.src.set
 	}
 	for _, w := range s.resolve(a, start) {
 		asked := w.dst.addr
@@ -340,6 +341,9 @@ func (s *serving) unresolved(a asking, w way, answer names.Answer) []resolved {
 				b.Mend = replace(alias, func(d *estate.DNS) { d.Type, d.Value = "A", instead.String() })
 			}
 		}
+	}
+	if b.Mend == nil && len(answer.Links) > 0 { // an alias of nothing, and nothing says what was meant
+		b.Mend = &Mend{Remove: lines(answer.Links[len(answer.Links)-1].Record), Add: []string{}}
 	}
 	w.walk(Step{Stage: StageResolve, At: last, Verdict: Broken, Ground: Water, Records: lines(shown...), Why: b.Why})
 	w.stop(Unresolved, b)

@@ -53,6 +53,11 @@ func (t *Tracer) deliver(o origin, w way, g goal) []landing {
 		return r.out
 	}
 	net := t.m.Networks[o.net]
+	if w.src.set = w.src.set.Of(w.six); w.src.set.IsEmpty() {
+		r.noWay(w, net.Name, "%s has no addresses of that family", net.Name)
+		return r.out
+	}
+	w.origins = w.origins.Of(w.six)
 	if net.Container() && net.On != model.Nowhere {
 		r.fromContainerNet(nil, net, w)
 		return r.out
@@ -597,7 +602,11 @@ func (r *run) passAs(h *model.Place, in model.NetID, w way, as *netip.Addr) {
 			if as != nil {
 				w.rewriteSource(*as)
 				w.heldBy(h.ID, false)
-				w.walk(Step{Stage: StageRewrite, At: h.Name, Verdict: Pass, Ground: Shallows, Records: lines(w.forward.Record), Why: sentence("Looped back: the source becomes %s.", as)})
+				by := h.Record
+				if w.forward != nil {
+					by = w.forward.Record
+				}
+				w.walk(Step{Stage: StageRewrite, At: h.Name, Verdict: Pass, Ground: Shallows, Records: lines(by), Why: sentence("Looped back: the source becomes %s.", as)})
 				r.follow(h, h.ID, w, hop)
 				continue
 			}

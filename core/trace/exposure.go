@@ -372,7 +372,7 @@ func (t *Tracer) landIntent(i *estate.Intent) {
 			continue
 		}
 		for _, o := range v.origins {
-			for _, d := range t.destsOf(i.Target, o) {
+			for _, d := range t.meantDests(i, o) {
 				if len(keys) == 0 {
 					t.landWide(i, o, d)
 					continue
@@ -470,6 +470,26 @@ func (t *Tracer) landService(i *estate.Intent, s *model.Socket, port uint16, pro
 		t.note(key, i)
 	}
 }
+
+// meantDests are where an intent's target is or, while its name leads to nobody of ours, should be.
+func (t *Tracer) meantDests(i *estate.Intent, o origin) []dest {
+	found := t.destsOf(i.Target, o)
+	ours := slices.ContainsFunc(found, func(d dest) bool {
+		return d.float != model.Nowhere || len(t.m.Owners(d.addr)) > 0 || t.routedToUs(d.addr)
+	})
+	if ours || len(i.Ports.Ranges) == 0 || t.m.PlaceNamed(i.Target) != nil {
+		return found
+	}
+	g := goal{place: model.Nowhere}
+	port, proto := i.Ports.Ranges[0].Lo, i.Ports.Transport.Each()[0]
+	t.aim(&g, asking{q: request{name: i.Target, port: port}}, i)
+	if a, ok := t.publicAddress(g, o, port, proto, false); ok {
+		return []dest{toAddr(a)}
+	}
+	return found
+}
+
+func (t *Tracer) routedToUs(a netip.Addr) bool { _, ok := t.m.BlockOf(a); return ok }
 
 // destsOf are where a name, address or place is, seen from an origin.
 func (t *Tracer) destsOf(target string, o origin) []dest {

@@ -143,3 +143,8 @@ func (t *Tracer) Lands(place string) bool {
 	}
 	return false
 }
+
+// Answer is what a name answers to a vantage, for one type.
+func (t *Tracer) Answer(name, qtype string, v Vantage) names.Answer {
+	return t.m.Names.Ask(name, qtype, t.asker(v.origins[0]))
+}

@@ -445,7 +445,8 @@ func (r *run) missingForward(h *model.Place, in model.NetID, w way) {
 	if hairpin {
 		hop := r.t.m.NextHop(h, to)
 		if a, ok := h.Addr(hop.Net, w.six); ok {
-			w.rewriteSource(a)
+			r.passAs(h, in, w, &a)
+			return
 		}
 	}
 	r.pass(h, in, w)

@@ -1,0 +1,279 @@
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"time"
+
+	"steady-compass/core/estate"
+	"steady-compass/core/findings"
+	"steady-compass/core/model"
+	"steady-compass/core/names"
+	"steady-compass/core/notation"
+	"steady-compass/core/trace"
+	"steady-compass/store"
+)
+
+// question is what every command that asks has in common.
+type question struct {
+	Estate string `help:"Estate file to ask, or - for standard input." placeholder:"FILE" xor:"source"`
+	DB     string `help:"Database to ask." name:"db" placeholder:"FILE" xor:"source"`
+	Day    string `help:"The day to ask for, as 2026-12-01; today where not given." placeholder:"DATE"`
+	JSON   bool   `help:"Print JSON." name:"json"`
+}
+
+// load reads the estate and compiles it.
+func (q *question) load(ctx context.Context, s streams) (*trace.Tracer, estate.Date, error) {
+	day := estate.Date(q.Day)
+	if q.Day == "" {
+		day = estate.Date(time.Now().Format(time.DateOnly))
+	} else if day.Time().IsZero() {
+		return nil, "", wrong("--day: %q is no day of the calendar; expected a date, as 2026-12-01", q.Day)
+	}
+	e, err := q.read(ctx, s)
+	if err != nil {
+		return nil, "", err
+	}
+	return trace.New(model.Compile(e), day), day, nil
+}
+
+func (q *question) read(ctx context.Context, s streams) (*estate.Estate, error) {
+	if q.DB != "" {
+		if _, err := os.Stat(q.DB); err != nil {
+			return nil, wrong("%s: no such database; expected one that serve or demo made", q.DB)
+		}
+		db, err := store.Open(ctx, q.DB)
+		if err != nil {
+			return nil, wrong("%v", err)
+		}
+		defer func() { _ = db.Close() }()
+		return db.Current().Estate, nil
+	}
+	if q.Estate == "" {
+		return nil, wrong("no estate to ask; expected --estate FILE, --estate - or --db FILE")
+	}
+	return readEstate(q.Estate, s.in)
+}
+
+// readEstate reads and parses an estate file; "-" is standard input.
+func readEstate(path string, in io.Reader) (*estate.Estate, error) {
+	var text []byte
+	var err error
+	if path == "-" {
+		text, err = io.ReadAll(in)
+	} else {
+		text, err = os.ReadFile(path)
+	}
+	if err != nil {
+		return nil, wrong("%s: cannot be read (%v); expected an estate file", path, errors.Unwrap(err))
+	}
+	e, faults := notation.Parse(string(text))
+	if len(faults) > 0 {
+		f := &failed{code: 2}
+		for _, fault := range faults {
+			f.lines = append(f.lines, path+":"+fault.Error())
+		}
+		return nil, f
+	}
+	return e, nil
+}
+
+func printJSON(w io.Writer, v any) error {
+	enc := json.NewEncoder(w)
+	enc.SetEscapeHTML(false)
+	enc.SetIndent("", "  ")
+	return enc.Encode(v)
+}
+
+func vantage(t *trace.Tracer, from string) (trace.Vantage, error) {
+	v, err := t.VantageNamed(from)
+	if err != nil {
+		return v, wrong("--from: %v", err)
+	}
+	return v, nil
+}
+
+type traceCommand struct {
+	Target string `arg:"" help:"A name, name:port, IP:port, PLACE:port or URL; /udp may stand behind a port."`
+	From   string `help:"The vantage: internet, a network, group, host, container or address." default:"internet"`
+	question
+}
+
+func (c *traceCommand) Run(ctx context.Context, s streams) error {
+	t, _, err := c.load(ctx, s)
+	if err != nil {
+		return err
+	}
+	v, err := vantage(t, c.From)
+	if err != nil {
+		return err
+	}
+	target, err := t.ParseTarget(c.Target)
+	if err != nil {
+		return wrong("%v", err)
+	}
+	result := t.Trace(target, v)
+	if c.JSON {
+		err = printJSON(s.out, result)
+	} else {
+		printTrace(newPaper(s.out), result)
+	}
+	if err == nil && !result.Holds() {
+		return doesNotHold
+	}
+	return err
+}
+
+type exposureCommand struct {
+	From string `help:"The vantage: internet, a network, group, host, container or address." default:"internet"`
+	question
+}
+
+func (c *exposureCommand) Run(ctx context.Context, s streams) error {
+	t, _, err := c.load(ctx, s)
+	if err != nil {
+		return err
+	}
+	v, err := vantage(t, c.From)
+	if err != nil {
+		return err
+	}
+	x := t.Exposure(v)
+	if c.JSON {
+		return printJSON(s.out, x)
+	}
+	printExposure(newPaper(s.out), x)
+	return nil
+}
+
+type checkCommand struct {
+	FailOn string `help:"The least level that makes the check fail: error, warning or note." enum:"error,warning,note" default:"error"`
+	SARIF  bool   `help:"Print SARIF 2.1.0." name:"sarif"`
+	question
+}
+
+func (c *checkCommand) Run(ctx context.Context, s streams) error {
+	t, day, err := c.load(ctx, s)
+	if err != nil {
+		return err
+	}
+	report := findings.Check(t, day)
+	switch {
+	case c.SARIF:
+		err = printJSON(s.out, findings.SARIF(report, c.Estate))
+	case c.JSON:
+		err = printJSON(s.out, report)
+	default:
+		printReport(newPaper(s.out), report)
+	}
+	if err != nil {
+		return err
+	}
+	for _, f := range report.Findings {
+		if f.Level.Rank() <= findings.Level(c.FailOn).Rank() {
+			return doesNotHold
+		}
+	}
+	return nil
+}
+
+type answerCommand struct {
+	Name string `arg:"" help:"The name to ask for."`
+	Type string `arg:"" optional:"" help:"The record type." default:"A"`
+	From string `help:"Who asks: internet, a network, host, container or address." default:"internet"`
+	question
+}
+
+// answer is the wire form of what a name answers.
+type answer struct {
+	Name    string   `json:"name"`
+	Type    string   `json:"type"`
+	From    string   `json:"from"`
+	Code    string   `json:"code"`
+	Chain   []string `json:"chain"`
+	Answers []string `json:"answers"`
+	Records []string `json:"records"`
+}
+
+func (c *answerCommand) Run(ctx context.Context, s streams) error {
+	t, _, err := c.load(ctx, s)
+	if err != nil {
+		return err
+	}
+	v, err := vantage(t, c.From)
+	if err != nil {
+		return err
+	}
+	name, ok := estate.CleanHostname(c.Name)
+	if !ok {
+		return wrong("%q is no host name; expected one, as www.example", c.Name)
+	}
+	qtype, err := estate.ParseType(c.Type)
+	if err != nil {
+		return wrong("%v", err)
+	}
+	a := t.Answer(name, qtype, v)
+	out := answer{name, qtype, v.Word, a.Code.String(), a.Chain, a.Values, []string{}}
+	if out.Answers == nil {
+		out.Answers = []string{}
+	}
+	for _, l := range a.Links {
+		out.Records = append(out.Records, estate.Line(l.Record))
+	}
+	if c.JSON {
+		err = printJSON(s.out, out)
+	} else {
+		_, err = fmt.Fprintf(s.out, "%s %s from %s: %s\n%s", name, qtype, v.Word, out.Code, indented(append(out.Answers, out.Records...)))
+	}
+	if err == nil && (a.Code != names.NoError || len(a.Values) == 0) && a.Code != names.Outside {
+		return doesNotHold
+	}
+	return err
+}
+
+func indented(lines []string) string {
+	var b strings.Builder
+	for _, l := range lines {
+		b.WriteString("  " + l + "\n")
+	}
+	return b.String()
+}
+
+type fmtCommand struct {
+	File  string `arg:"" help:"The estate file, or - for standard input."`
+	Write bool   `help:"Write the file in place of printing it."`
+}
+
+func (c *fmtCommand) Run(s streams) error {
+	e, err := readEstate(c.File, s.in)
+	if err != nil {
+		return err
+	}
+	text := notation.Print(e)
+	if !c.Write || c.File == "-" {
+		_, err = io.WriteString(s.out, text)
+		return err
+	}
+	return replaceFile(c.File, text)
+}
+
+// replaceFile writes a file beside the old one and then in its place, so that no moment has half of it.
+func replaceFile(path, text string) error {
+	info, err := os.Stat(path)
+	if err != nil {
+		return wrong("%s: %v", path, err)
+	}
+	next := path + ".new"
+	if err := os.WriteFile(next, []byte(text), info.Mode().Perm()); err != nil {
+		return wrong("%s: %v", next, err)
+	}
+	if err := os.Rename(next, path); err != nil {
+		return errors.Join(wrong("%s: %v", path, err), os.Remove(next))
+	}
+	return nil
+}

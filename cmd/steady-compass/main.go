@@ -1,0 +1,99 @@
+// Command steady-compass records how services are reached from outside, and traces each public
+// name to its backend: on the command line, and in a web interface that it serves.
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"syscall"
+
+	"github.com/alecthomas/kong"
+)
+
+// cli is every command; each file beside this one has those of one concern.
+type cli struct {
+	Demo     demoCommand     `cmd:"" help:"Serve the demo estate from a database of its own, and print the address to open."`
+	Serve    serveCommand    `cmd:"" help:"Serve the interface on a database."`
+	Trace    traceCommand    `cmd:"" help:"Follow a target from a vantage: every step, every break, every mend."`
+	Exposure exposureCommand `cmd:"" help:"List everything that can be touched from a vantage."`
+	Check    checkCommand    `cmd:"" help:"Look the whole estate over."`
+	Answer   answerCommand   `cmd:"" help:"Say what a name answers, by the records."`
+	Fmt      fmtCommand      `cmd:"" help:"Print an estate file in canonical form."`
+	Synth    synthCommand    `cmd:"" help:"Print a made-up estate of any size."`
+	Backup   backupCommand   `cmd:"" help:"Write a sound copy of a database to a new file."`
+}
+
+// failed ends a command with an exit code and, for code 2, lines about what was wrong.
+type failed struct {
+	code  int
+	lines []string
+}
+
+func (f *failed) Error() string { return fmt.Sprint(f.lines) }
+
+// doesNotHold is the end of a command that is done, and whose answer is no.
+var doesNotHold = &failed{code: 1}
+
+// wrong ends a command whose question or input is wrong.
+func wrong(format string, args ...any) error {
+	return &failed{2, []string{fmt.Sprintf(format, args...)}}
+}
+
+// streams are what a command reads and writes.
+type streams struct {
+	in       io.Reader
+	out, err io.Writer
+}
+
+func main() {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	os.Exit(run(ctx, os.Args[1:], streams{os.Stdin, os.Stdout, os.Stderr}))
+}
+
+// run is one call of the program; the result is its exit code.
+func run(ctx context.Context, args []string, s streams) int {
+	var c cli
+	code := -1
+	parser, err := kong.New(&c,
+		kong.Name("steady-compass"),
+		kong.Description("Where does a stranger who types this name end up, through what, and is that what we meant?"),
+		kong.Writers(s.out, s.err),
+		kong.Exit(func(n int) { code = n }),
+		kong.UsageOnError(),
+		kong.BindTo(ctx, (*context.Context)(nil)),
+		kong.Bind(s),
+	)
+	if err != nil {
+		_, _ = fmt.Fprintln(s.err, err)
+		return 2
+	}
+	if len(args) == 0 {
+		args = []string{"--help"}
+	}
+	command, err := parser.Parse(args)
+	if code >= 0 {
+		return code // help was asked for
+	}
+	if err != nil {
+		_, _ = fmt.Fprintf(s.err, "%v; steady-compass --help lists the commands\n", err)
+		return 2
+	}
+	err = command.Run()
+	var f *failed
+	switch {
+	case err == nil:
+		return 0
+	case errors.As(err, &f):
+		for _, line := range f.lines {
+			_, _ = fmt.Fprintln(s.err, line)
+		}
+		return f.code
+	}
+	_, _ = fmt.Fprintln(s.err, err)
+	return 2
+}

@@ -1,0 +1,164 @@
+package main
+
+import (
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"text/tabwriter"
+
+	"github.com/mattn/go-isatty"
+
+	"steady-compass/core/findings"
+	"steady-compass/core/trace"
+)
+
+// paper is where a command prints for a person: in colour on a terminal only.
+type paper struct {
+	w      io.Writer
+	colour bool
+}
+
+func newPaper(w io.Writer) *paper {
+	f, ok := w.(*os.File)
+	return &paper{w, ok && isatty.IsTerminal(f.Fd()) && os.Getenv("NO_COLOR") == ""}
+}
+
+func (p *paper) line(format string, args ...any) { _, _ = fmt.Fprintf(p.w, format+"\n", args...) }
+
+// look is text in the ink that says "look here".
+func (p *paper) look(text string) string {
+	if p.colour {
+		return "\x1b[1;35m" + text + "\x1b[0m"
+	}
+	return text
+}
+
+func (p *paper) faint(text string) string {
+	if p.colour {
+		return "\x1b[2m" + text + "\x1b[0m"
+	}
+	return text
+}
+
+func (p *paper) table(rows [][]string) {
+	t := tabwriter.NewWriter(p.w, 0, 4, 2, ' ', 0)
+	for _, r := range rows {
+		_, _ = fmt.Fprintln(t, strings.Join(r, "\t"))
+	}
+	_ = t.Flush()
+}
+
+func words(o trace.Outcome) string { return strings.ReplaceAll(string(o), "-", " ") }
+
+func printTrace(p *paper, r trace.Result) {
+	verdict := words(r.Verdict)
+	if !r.Verdict.Good() {
+		verdict = p.look(verdict)
+	}
+	p.line("%s from %s: %s", r.Target, r.From, verdict)
+	for _, path := range r.Paths {
+		p.line("")
+		outcome := words(path.Outcome)
+		if path.Inner != "" {
+			outcome += " (" + words(path.Inner) + " behind it)"
+		}
+		if !path.Outcome.Good() {
+			outcome = p.look(outcome)
+		}
+		port := fmt.Sprintf("%d/%s", path.Port, path.Transport)
+		p.line("%s  %s%s%s  %s", port, path.Address, pathWord(path.URLPath), sourcesWord(path.Sources), outcome)
+		for _, s := range path.Steps {
+			mark := map[trace.Verdict]string{trace.Pass: "|", trace.Broken: "X", trace.Assumed: "|", trace.Unsettled: "?"}[s.Verdict]
+			if s.Ghost && s.Verdict == trace.Pass {
+				mark = ":"
+			}
+			text := fmt.Sprintf("  %s %-18s %s", mark, s.At, s.Why)
+			if s.Verdict == trace.Broken {
+				text = p.look(text)
+			}
+			p.line("%s", text)
+			for _, rec := range s.Records {
+				p.line("    %s", p.faint("      "+rec))
+			}
+		}
+		for _, b := range path.Breaks {
+			p.line("  %s  %s", p.look(b.Code), b.Why)
+			printMend(p, b.Mend)
+		}
+	}
+}
+
+func pathWord(path string) string {
+	if path == "/" {
+		return ""
+	}
+	return path
+}
+
+func sourcesWord(s trace.Sources) string {
+	switch {
+	case len(s.Only) > 0:
+		return ", only from " + strings.Join(s.Only, ", ")
+	case len(s.Except) > 0:
+		return ", except from " + strings.Join(s.Except, ", ")
+	}
+	return ""
+}
+
+func printMend(p *paper, m *trace.Mend) {
+	if m.IsEmpty() {
+		return
+	}
+	for _, l := range m.Remove {
+		p.line("      - %s", l)
+	}
+	for _, l := range m.Add {
+		p.line("      + %s", l)
+	}
+}
+
+func printExposure(p *paper, x trace.Exposure) {
+	rows := [][]string{{"ADDRESS", "PORT", "LANDS ON", "SERVICE", "SITE", "OPEN TO", "MEANT"}}
+	for _, o := range x.Open {
+		site := ""
+		if o.Site != nil {
+			site = *o.Site
+		}
+		to := "all of " + o.Sources.Of
+		if w := sourcesWord(o.Sources); w != "" {
+			to = strings.TrimPrefix(w, ", ")
+		}
+		meant := string(o.Intent)
+		if o.Intent != trace.Declared {
+			meant = p.look(map[trace.Covered]string{trace.None: "undeclared", trace.Partial: "in part"}[o.Intent])
+		}
+		rows = append(rows, []string{o.Address, o.Ports + "/" + o.Transport, fmt.Sprintf("%s:%d", o.Place, o.Port), o.Service, site, to, meant})
+	}
+	p.line("Open from %s: %d", x.From, len(x.Open))
+	p.table(rows)
+	if len(x.Undecided) > 0 {
+		p.line("\nNot known: %d", len(x.Undecided))
+		rows = rows[:0]
+		for _, d := range x.Undecided {
+			rows = append(rows, []string{d.Address, d.Ports + "/" + d.Transport, d.Place, d.Why})
+		}
+		p.table(rows)
+	}
+}
+
+func printReport(p *paper, r findings.Report) {
+	for _, f := range r.Findings {
+		level := string(f.Level)
+		if f.Level == findings.Error {
+			level = p.look(level)
+		}
+		p.line("%s  %s  %s", level, f.Subject, p.faint(f.Code))
+		p.line("    %s", f.Why)
+		printMend(p, f.Mend)
+	}
+	p.line("%d errors, %d warnings, %d notes", r.Counts[findings.Error], r.Counts[findings.Warning], r.Counts[findings.Note])
+	if len(r.Accepted) > 0 {
+		p.line("%d known and taken on", len(r.Accepted))
+	}
+}
