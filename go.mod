@@ -5,7 +5,9 @@ go 1.26.8
 require (
 	github.com/agnivade/levenshtein v1.2.2
 	github.com/alecthomas/kong v1.17.0
+	github.com/danielgtaylor/huma/v2 v2.37.2
 	github.com/jmoiron/sqlx v1.4.0
+	github.com/labstack/echo/v5 v5.4.4
 	github.com/mattn/go-isatty v0.0.24
 	github.com/miekg/dns v1.1.73
 	github.com/pressly/goose/v3 v3.29.0
@@ -25,6 +27,7 @@ require (
 	golang.org/x/sync v0.24.0 // indirect
 	golang.org/x/sys v0.49.0 // indirect
 	golang.org/x/text v0.43.0 // indirect
+	golang.org/x/time v0.15.0 // indirect
 	modernc.org/libc v1.80.1 // indirect
 	modernc.org/mathutil v1.7.1 // indirect
 	modernc.org/memory v1.12.1 // indirect

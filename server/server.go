@@ -1,5 +1,174 @@
+// Package server is the web application: it holds the compiled model of the current revision, answers the
+// API and hands out the built interface. It listens on loopback only, since there are no accounts.
 package server
-import ("context";"log/slog";"net";"steady-compass/store")
-type Server struct{}
-func New(db *store.Store, l *slog.Logger) *Server { return &Server{} }
-func (s *Server) Serve(ctx context.Context, l net.Listener) error { <-ctx.Done(); return nil }
+
+import (
+	"bytes"
+	"context"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"net/netip"
+	"net/url"
+	"path"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"github.com/labstack/echo/v5"
+	"github.com/labstack/echo/v5/middleware"
+
+	"steady-compass/core/estate"
+	"steady-compass/store"
+	"steady-compass/web"
+)
+
+const (
+	maxBody         = 32 << 20 // bytes of a request's body
+	requestDeadline = 20 * time.Second
+	shutdownWait    = 3 * time.Second
+)
+
+// Server answers for one database.
+type Server struct {
+	db      *store.Store
+	log     *slog.Logger
+	current atomic.Pointer[analysis]
+	swap    sync.Mutex
+	watch   watchers
+	today   func() estate.Date
+}
+
+// New is a server for a database.
+func New(db *store.Store, log *slog.Logger) *Server {
+	return &Server{db: db, log: log, today: func() estate.Date { return estate.Date(time.Now().Format(time.DateOnly)) }}
+}
+
+// Serve answers on a listener until the context ends.
+func (s *Server) Serve(ctx context.Context, listener net.Listener) error {
+	config := echo.StartConfig{
+		Listener: listener, HideBanner: true, HidePort: true, GracefulTimeout: shutdownWait,
+		BeforeServeFunc: func(h *http.Server) error {
+			h.ReadHeaderTimeout = 5 * time.Second
+			h.ReadTimeout = requestDeadline
+			h.IdleTimeout = 2 * time.Minute
+			h.MaxHeaderBytes = 64 << 10
+			h.BaseContext = func(net.Listener) context.Context { return ctx } // events end with the server
+			return nil
+		},
+	}
+	return config.Start(ctx, s.Handler())
+}
+
+// Handler is everything that the server answers.
+func (s *Server) Handler() http.Handler {
+	e := echo.New()
+	e.Logger = s.log
+	e.Use(middleware.Recover(), ownOriginOnly, secured, middleware.BodyLimit(maxBody), middleware.Gzip())
+	registerAPI(e, s)
+	e.GET("/api/events", s.events)
+	e.GET("/*", interfaceFiles())
+	return e
+}
+
+// now is the analysis of the current revision, on today's date.
+func (s *Server) now() *analysis {
+	snapshot, day := s.db.Current(), s.today()
+	if a := s.current.Load(); a != nil && a.Revision == snapshot.Revision && a.day == day {
+		return a
+	}
+	s.swap.Lock()
+	defer s.swap.Unlock()
+	snapshot = s.db.Current()
+	if a := s.current.Load(); a != nil && a.Revision == snapshot.Revision && a.day == day {
+		return a
+	}
+	a := analyse(snapshot, day)
+	s.current.Store(a)
+	return a
+}
+
+// ownOriginOnly refuses requests that another site's page made the browser send, and those for a host name that
+// is not loopback's (a rebound name).
+func ownOriginOnly(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		r := c.Request()
+		if !loopbackHost(r.Host) {
+			return problemJSON(c, http.StatusMisdirectedRequest, "This host is not served here", "expected the address that the program printed, as 127.0.0.1:7373; got "+clip(r.Host))
+		}
+		if origin := r.Header.Get("Origin"); origin != "" {
+			u, err := url.Parse(origin)
+			if err != nil || u.Host != r.Host {
+				return problemJSON(c, http.StatusForbidden, "This origin is not served here", "expected a request from this interface itself; got one from "+clip(origin))
+			}
+		}
+		if site := r.Header.Get("Sec-Fetch-Site"); site != "" && site != "same-origin" && site != "none" && strings.HasPrefix(r.URL.Path, "/api/") {
+			return problemJSON(c, http.StatusForbidden, "This origin is not served here", "expected a request from this interface itself")
+		}
+		return next(c)
+	}
+}
+
+func clip(text string) string {
+	if len(text) > 100 {
+		return text[:100] + "…"
+	}
+	return text
+}
+
+func loopbackHost(hostport string) bool {
+	host, _, err := net.SplitHostPort(hostport)
+	if err != nil {
+		host = strings.Trim(hostport, "[]")
+	}
+	if host == "localhost" {
+		return true
+	}
+	a, err := netip.ParseAddr(host)
+	return err == nil && a.IsLoopback()
+}
+
+// secured says what a page of ours may do: load its own parts, and nothing else.
+func secured(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		h := c.Response().Header()
+		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'none'")
+		h.Set("X-Content-Type-Options", "nosniff")
+		h.Set("Referrer-Policy", "no-referrer")
+		h.Set("Cross-Origin-Opener-Policy", "same-origin")
+		return next(c)
+	}
+}
+
+// interfaceFiles hands out the built interface; a path that is no file is a view's, and gets the page.
+func interfaceFiles() echo.HandlerFunc {
+	files := web.Files()
+	return func(c *echo.Context) error {
+		name := strings.TrimPrefix(path.Clean(c.Request().URL.Path), "/")
+		if strings.HasPrefix(name, "api/") || name == "api" {
+			return problemJSON(c, http.StatusNotFound, "There is no such question", clip(c.Request().URL.Path)+" is not part of the API")
+		}
+		if name == "" {
+			name = "index.html"
+		}
+		text, err := fs.ReadFile(files, name)
+		if err != nil {
+			if strings.HasPrefix(name, "assets/") {
+				return problemJSON(c, http.StatusNotFound, "There is no such file", name)
+			}
+			name = "index.html"
+			if text, err = fs.ReadFile(files, name); err != nil {
+				return problemJSON(c, http.StatusNotFound, "The interface is not built in", "expected a program built by make")
+			}
+		}
+		if strings.HasPrefix(name, "assets/") {
+			c.Response().Header().Set("Cache-Control", "public, max-age=31536000, immutable") // named by their content
+		} else {
+			c.Response().Header().Set("Cache-Control", "no-cache")
+		}
+		http.ServeContent(c.Response(), c.Request(), name, time.Time{}, bytes.NewReader(text))
+		return nil
+	}
+}

@@ -100,6 +100,9 @@ type Edit struct {
 	Who    string
 	Why    string
 	Change estate.Change
+	// Tail is the comments behind the last record, where SetTail says that the edit brings them.
+	Tail    []string
+	SetTail bool
 }
 
 // act is how a change came about.
@@ -146,7 +149,39 @@ func (s *Store) Commit(ctx context.Context, e Edit) (Snapshot, error) {
 	if err != nil {
 		return now, err
 	}
+	if e.SetTail {
+		next = next.WithTail(e.Tail)
+	}
 	return s.save(ctx, now, next, entry{act: edit, who: e.Who, why: e.Why})
+}
+
+// At is the estate as it was at a revision.
+func (s *Store) At(ctx context.Context, revision int64) (*estate.Estate, error) {
+	now := s.Current()
+	if revision > now.Revision {
+		return nil, fmt.Errorf("revision %d is not there yet; the estate is at %d", revision, now.Revision)
+	}
+	var texts []string
+	if err := s.db.SelectContext(ctx, &texts, "SELECT backward FROM change WHERE revision > ? AND revision <= ? ORDER BY revision DESC", revision, now.Revision); err != nil {
+		return nil, fmt.Errorf("read the log: %w", err)
+	}
+	e := now.Estate
+	for _, text := range texts {
+		c, err := decode(text)
+		if err != nil {
+			return nil, fmt.Errorf("read the log: %w", err)
+		}
+		if e, err = e.Apply(c); err != nil {
+			return nil, fmt.Errorf("go back to revision %d: %w", revision, err)
+		}
+	}
+	return e, nil
+}
+
+// Turns says whether there is something to undo and something to redo.
+func (s *Store) Turns(ctx context.Context) (undo, redo bool, err error) {
+	undoable, redoable, err := s.stacks(ctx)
+	return len(undoable) > 0, len(redoable) > 0, err
 }
 
 func missingLines(e *estate.Estate, c estate.Change) []string {

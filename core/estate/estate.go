@@ -141,6 +141,9 @@ func (e *Estate) arrange() {
 	order(siteKind, services, func(r Record) string { return r.(*Site).Service })
 }
 
+// WithTail is the estate with other comments behind its last record.
+func (e *Estate) WithTail(tail []string) *Estate { return &Estate{lists: e.lists, Tail: tail} }
+
 // Of are the records of one kind, in order; not to be changed.
 func (e *Estate) Of(k *Kind) []Record { return e.lists[k.index] }
 

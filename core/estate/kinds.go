@@ -47,6 +47,29 @@ func init() {
 	}
 }
 
+// Usage is how a line of the kind is written: required parts plain, options in brackets.
+func (k *Kind) Usage() string {
+	words := []string{k.Word}
+	for i := range k.Fields {
+		f := &k.Fields[i]
+		word := strings.ToUpper(strings.ReplaceAll(f.Column, "_", "-"))
+		if len(f.Choices) > 0 && !f.List && f.Column != "target" && k.Word != "dns" {
+			word = "(" + strings.Join(f.Choices, "|") + ")"
+		}
+		switch {
+		case f.Flag:
+			word = f.Lead
+		case f.Lead != "":
+			word = f.Lead + " " + word
+		}
+		if !f.Required {
+			word = "[" + word + "]"
+		}
+		words = append(words, word)
+	}
+	return strings.Join(words, " ")
+}
+
 // KindNamed finds a kind by its word; nil where there is none.
 func KindNamed(word string) *Kind {
 	lower := strings.ToLower(word)

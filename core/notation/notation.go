@@ -174,6 +174,7 @@ type parser struct {
 	kind  *estate.Kind
 	draft estate.Record
 	field *estate.Field // the field being read when the words ended
+	last  *estate.Field // the last field that was read whole
 	leads []string      // the words that could open the next field
 }
 
@@ -207,6 +208,7 @@ func (p *parser) record(first estate.Word) (estate.Placed, error) {
 		if err := f.Take(r, p.words); err != nil {
 			return estate.Placed{}, err
 		}
+		p.last = f
 		if i == 0 && k.Placed {
 			var err error
 			if at, err = p.place(); err != nil {
@@ -296,6 +298,7 @@ func (p *parser) options(r estate.Record, options []*estate.Field) error {
 		if err := f.Take(r, p.words); err != nil {
 			return err
 		}
+		p.last = f
 	}
 	for _, f := range options {
 		if f.Required && !taken[f] {

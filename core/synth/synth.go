@@ -75,6 +75,7 @@ func location(w io.Writer, r *rand.Rand, l, names int) {
 	say(w, "rule edge%d pass 80,443 from internet to front%d", l, l)
 	say(w, "filter local%d on front%d input otherwise drop", l, l)
 	say(w, "rule local%d pass 22 from lan%d", l, l)
+	say(w, "rule local%d pass 80,443", l)
 	say(w, "container front%d/web in dock%d", l, l)
 	say(w, "map front%d/web 80,443 to 80,443", l)
 	say(w, "listen front%d/web 80 as web%d", l, l)
@@ -113,7 +114,7 @@ func name(w io.Writer, r *rand.Rand, l, n int, net, zone, public string) {
 	h, port := r.IntN(machines-1), 8000+r.IntN(6)
 	switch r.IntN(40) {
 	case 0: // an address that is nobody's
-		say(w, "dns %s A 233.252.0.%d", host, r.IntN(256))
+		say(w, "dns %s A %s.255", host, publicNets[r.IntN(len(publicNets))])
 	case 1, 2, 3, 4:
 		say(w, "dns %s A %s", host, public)
 		say(w, "dns %s AAAA 2001:db8:%x::10", host, l+1)

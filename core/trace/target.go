@@ -152,7 +152,7 @@ func (t *Tracer) Trace(tg Target, v Vantage) Result {
 	for _, p := range ports {
 		r.Paths = append(r.Paths, t.TracePort(tg, p, v)...)
 	}
-	r.Verdict = verdict(r.Paths)
+	r.Verdict = VerdictOf(r.Paths)
 	return r
 }
 

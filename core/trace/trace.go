@@ -178,8 +178,8 @@ func (r *Result) Holds() bool {
 	return true
 }
 
-// verdict of a name over its paths, the first being what a client tries first.
-func verdict(paths []Path) Outcome {
+// VerdictOf is the verdict of a name over its paths, the first being what a client tries first.
+func VerdictOf(paths []Path) Outcome {
 	if len(paths) == 0 {
 		return Undecided
 	}

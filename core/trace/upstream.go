@@ -39,7 +39,7 @@ func (s *serving) handOn(f served, l landing, rec *estate.Site, q request) {
 
 	g := s.goal
 	g.upstream = true
-	g.service, g.port = "", 0
+	g.place, g.service, g.port = model.Nowhere, "", 0
 	if s.intent != nil && s.intent.Reaching.Host != "" {
 		if p := m.PlaceNamed(s.intent.Reaching.Host); p != nil && p.ID != place.ID {
 			g.place = p.ID

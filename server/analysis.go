@@ -1,0 +1,416 @@
+package server
+
+import (
+	"cmp"
+	"context"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+
+	"steady-compass/core/estate"
+	"steady-compass/core/findings"
+	"steady-compass/core/model"
+	"steady-compass/core/trace"
+	"steady-compass/store"
+)
+
+// analysis is a revision compiled, with what has been asked of it so far. It is shared by all
+// requests; each answer is worked out once.
+type analysis struct {
+	store.Snapshot
+	day    estate.Date
+	tracer *trace.Tracer
+
+	report func() findings.Report
+	mu     sync.Mutex
+	rows   map[string][]Row
+	open   map[string]trace.Exposure
+}
+
+func analyse(s store.Snapshot, day estate.Date) *analysis {
+	a := &analysis{Snapshot: s, day: day, tracer: trace.New(model.Compile(s.Estate), day), rows: map[string][]Row{}, open: map[string]trace.Exposure{}}
+	a.report = sync.OnceValue(func() findings.Report { return findings.Check(a.tracer, day) })
+	return a
+}
+
+// Row is a name on a port, as the table of names shows it.
+type Row struct {
+	Name      string        `json:"name"`
+	Zone      string        `json:"zone"`
+	For       []string      `json:"for" nullable:"false"` // the vantages it is for, where not everybody's
+	Port      uint16        `json:"port"`
+	Transport string        `json:"transport"`
+	Verdict   trace.Outcome `json:"verdict"`
+	AsMeant   bool          `json:"asMeant"` // the name is not for this vantage, and does not resolve there
+	Guessed   bool          `json:"guessed"` // nothing recorded gives this port
+	Mends     int           `json:"mends"`
+	Ways      []RowWay      `json:"ways" nullable:"false"`
+}
+
+// RowWay is one way of a row.
+type RowWay struct {
+	Family  string        `json:"family"`
+	Address string        `json:"address"`
+	URLPath string        `json:"urlpath"`
+	Outcome trace.Outcome `json:"outcome"`
+	Inner   trace.Outcome `json:"inner,omitempty"`
+	Cells   trace.Cells   `json:"cells"`
+}
+
+// names gives the rows seen from a vantage.
+func (a *analysis) names(ctx context.Context, from string) ([]Row, error) {
+	v, err := a.tracer.VantageNamed(from)
+	if err != nil {
+		return nil, err
+	}
+	a.mu.Lock()
+	rows, ok := a.rows[v.Word]
+	a.mu.Unlock()
+	if ok {
+		return rows, nil
+	}
+	all := a.tracer.Names()
+	parts := make([][]Row, len(all))
+	var wait sync.WaitGroup
+	next := make(chan int)
+	for range runtime.GOMAXPROCS(0) {
+		wait.Go(func() {
+			for i := range next {
+				parts[i] = a.nameRows(all[i], v)
+			}
+		})
+	}
+	for i := range all {
+		if ctx.Err() != nil {
+			break
+		}
+		next <- i
+	}
+	close(next)
+	wait.Wait()
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
+	rows = slices.Concat(parts...)
+	if rows == nil {
+		rows = []Row{}
+	}
+	a.mu.Lock()
+	a.rows[v.Word] = rows
+	a.mu.Unlock()
+	return rows, nil
+}
+
+func (a *analysis) nameRows(n trace.Name, v trace.Vantage) []Row {
+	ports, known := a.tracer.PortsOf(n.Name, &v)
+	if !known {
+		ports = ports[:1] // one guess is enough for a row
+	}
+	target := trace.Target{Text: n.Name, Name: n.Name}
+	var out []Row
+	for _, k := range ports {
+		paths := a.tracer.TracePort(target, k, v)
+		r := Row{Name: n.Name, Zone: n.Zone, For: n.From, Port: k.Port, Transport: k.Transport.String(), Verdict: trace.VerdictOf(paths), Guessed: !known, Ways: []RowWay{}}
+		if r.For == nil {
+			r.For = []string{}
+		}
+		mends := map[string]bool{}
+		for i := range paths {
+			p := &paths[i]
+			r.Ways = append(r.Ways, RowWay{p.Family, p.Address, p.URLPath, p.Outcome, p.Inner, p.Cells})
+			for _, b := range p.Breaks {
+				mends[b.Code+b.At+strings.Join(b.Records, "\n")] = true
+			}
+		}
+		r.Mends = len(mends)
+		r.AsMeant = r.Verdict == trace.Unresolved && len(n.From) > 0 && !slices.Contains(n.From, v.Word)
+		out = append(out, r)
+	}
+	return out
+}
+
+func (a *analysis) exposure(from string) (trace.Exposure, error) {
+	v, err := a.tracer.VantageNamed(from)
+	if err != nil {
+		return trace.Exposure{}, err
+	}
+	a.mu.Lock()
+	x, ok := a.open[v.Word]
+	a.mu.Unlock()
+	if ok {
+		return x, nil
+	}
+	x = a.tracer.Exposure(v)
+	a.mu.Lock()
+	a.open[v.Word] = x
+	a.mu.Unlock()
+	return x, nil
+}
+
+// Counts is what needs attention.
+type Counts struct {
+	Names      int `json:"names"`
+	Stop       int `json:"stop"`       // rows that do not arrive
+	Arrive     int `json:"arrive"`     // rows that do
+	Undecided  int `json:"undecided"`  // rows that cannot be told
+	Undeclared int `json:"undeclared"` // things open to the internet that no intent covers wholly
+	Open       int `json:"open"`
+	Errors     int `json:"errors"`
+	Warnings   int `json:"warnings"`
+	Notes      int `json:"notes"`
+	Records    int `json:"records"`
+}
+
+func (a *analysis) counts(ctx context.Context) (Counts, error) {
+	rows, err := a.names(ctx, "internet")
+	if err != nil {
+		return Counts{}, err
+	}
+	c := Counts{Names: len(rows), Records: a.Estate.Count()}
+	for i := range rows {
+		switch r := &rows[i]; {
+		case r.Verdict == trace.Undecided:
+			c.Undecided++
+		case r.Verdict.Good():
+			c.Arrive++
+		case !r.AsMeant && r.stops():
+			c.Stop++
+		}
+	}
+	x, err := a.exposure("internet")
+	if err != nil {
+		return Counts{}, err
+	}
+	c.Open = len(x.Open)
+	doors := map[string]bool{}
+	for i := range x.Open {
+		if o := &x.Open[i]; o.Intent != trace.Declared {
+			doors[o.Address+o.Ports+o.Transport] = true
+		}
+	}
+	c.Undeclared = len(doors)
+	report := a.report()
+	c.Errors, c.Warnings, c.Notes = report.Counts[findings.Error], report.Counts[findings.Warning], report.Counts[findings.Note]
+	return c, nil
+}
+
+func (r *Row) stops() bool {
+	return r.Verdict != trace.Outside || r.Mends > 0
+}
+
+// Vantage is a place to look from.
+type Vantage struct {
+	Name string `json:"name"`
+	Kind string `json:"kind"`
+}
+
+func (a *analysis) vantages() []Vantage {
+	out := []Vantage{{"internet", "internet"}}
+	for _, kind := range []string{"network", "group", "host", "container"} {
+		k := estate.KindNamed(kind)
+		for _, r := range a.Estate.Of(k) {
+			if name := k.Fields[0].Values(r)[0]; !r.Meta().Off && !slices.ContainsFunc(out, func(v Vantage) bool { return v.Name == name }) {
+				out = append(out, Vantage{name, kind})
+			}
+		}
+	}
+	return out
+}
+
+// Effect is what a change would do, or did: to names, to doors and to findings, the worst first.
+type Effect struct {
+	Names   []NameEffect `json:"names" nullable:"false"`
+	Doors   []DoorEffect `json:"doors" nullable:"false"`
+	Fixed   []Brief      `json:"fixed" nullable:"false"`
+	Brought []Brief      `json:"brought" nullable:"false"`
+}
+
+// NameEffect is a name whose verdict changes.
+type NameEffect struct {
+	Name   string        `json:"name"`
+	Port   uint16        `json:"port"`
+	From   string        `json:"from"`
+	Before trace.Outcome `json:"before"` // "" where the name was not there
+	After  trace.Outcome `json:"after"`
+}
+
+// DoorEffect is something that opens or closes, seen from the internet.
+type DoorEffect struct {
+	Address   string `json:"address"`
+	Ports     string `json:"ports"`
+	Transport string `json:"transport"`
+	Place     string `json:"place"`
+	Opens     bool   `json:"opens"`
+	Declared  bool   `json:"declared"`
+}
+
+// Brief is a finding in short.
+type Brief struct {
+	Code    string         `json:"code"`
+	Level   findings.Level `json:"level"`
+	Subject string         `json:"subject"`
+	Why     string         `json:"why"`
+}
+
+// compare says what differs between two analyses, seen from the internet and, for names that are for others,
+// from those.
+func compare(ctx context.Context, before, after *analysis) (Effect, error) {
+	e := Effect{Names: []NameEffect{}, Doors: []DoorEffect{}, Fixed: []Brief{}, Brought: []Brief{}}
+	for _, from := range vantagesOf(before, after) {
+		if err := compareNames(ctx, &e, before, after, from); err != nil {
+			return e, err
+		}
+	}
+	rank := func(o trace.Outcome) int {
+		switch {
+		case o == "":
+			return 2
+		case o.Good():
+			return 1
+		}
+		return 0
+	}
+	slices.SortStableFunc(e.Names, func(a, b NameEffect) int { return cmp.Compare(rank(a.After), rank(b.After)) })
+	if err := compareDoors(&e, before, after); err != nil {
+		return e, err
+	}
+	key := func(f *findings.Finding) string { return f.Code + " " + f.Subject }
+	was, is := before.report().Findings, after.report().Findings
+	had, has := map[string]bool{}, map[string]bool{}
+	for i := range was {
+		had[key(&was[i])] = true
+	}
+	for i := range is {
+		has[key(&is[i])] = true
+		if f := &is[i]; !had[key(f)] {
+			e.Brought = append(e.Brought, Brief{f.Code, f.Level, f.Subject, f.Why})
+		}
+	}
+	for i := range was {
+		if f := &was[i]; !has[key(f)] {
+			e.Fixed = append(e.Fixed, Brief{f.Code, f.Level, f.Subject, f.Why})
+		}
+	}
+	return e, nil
+}
+
+// vantagesOf are internet and whatever vantages some names are for.
+func vantagesOf(list ...*analysis) []string {
+	out := []string{"internet"}
+	for _, a := range list {
+		for _, n := range a.tracer.Names() {
+			for _, from := range n.From {
+				if _, err := a.tracer.VantageNamed(from); err == nil && !slices.Contains(out, from) {
+					out = append(out, from)
+				}
+			}
+		}
+	}
+	return out
+}
+
+func compareNames(ctx context.Context, e *Effect, before, after *analysis, from string) error {
+	was, err := before.names(ctx, from)
+	if err != nil && ctx.Err() != nil {
+		return err
+	}
+	is, err := after.names(ctx, from)
+	if err != nil && ctx.Err() != nil {
+		return err
+	}
+	type key struct {
+		name      string
+		port      uint16
+		transport string
+	}
+	old := map[key]trace.Outcome{}
+	for i := range was {
+		if r := &was[i]; concerns(r, from) {
+			old[key{r.Name, r.Port, r.Transport}] = r.Verdict
+		}
+	}
+	for i := range is {
+		r := &is[i]
+		if !concerns(r, from) {
+			continue
+		}
+		k := key{r.Name, r.Port, r.Transport}
+		if verdict, there := old[k]; !there || verdict != r.Verdict {
+			e.Names = append(e.Names, NameEffect{r.Name, r.Port, from, verdict, r.Verdict})
+		}
+		delete(old, k)
+	}
+	for i := range was {
+		k := key{was[i].Name, was[i].Port, was[i].Transport}
+		if verdict, gone := old[k]; gone {
+			e.Names = append(e.Names, NameEffect{k.name, k.port, from, verdict, ""})
+			delete(old, k)
+		}
+	}
+	return nil
+}
+
+// concerns says whether a name is for a vantage: everybody's names are looked at from the internet.
+func concerns(r *Row, from string) bool {
+	if len(r.For) == 0 {
+		return from == "internet"
+	}
+	return slices.Contains(r.For, from)
+}
+
+func compareDoors(e *Effect, before, after *analysis) error {
+	was, err := before.exposure("internet")
+	if err != nil {
+		return err
+	}
+	is, err := after.exposure("internet")
+	if err != nil {
+		return err
+	}
+	old, now := doors(was), doors(is)
+	for _, k := range now.order {
+		if _, there := old.at[k]; !there {
+			e.Doors = append(e.Doors, now.at[k])
+		}
+	}
+	slices.SortStableFunc(e.Doors, func(a, b DoorEffect) int {
+		switch {
+		case a.Declared == b.Declared:
+			return 0
+		case a.Declared:
+			return 1
+		}
+		return -1
+	})
+	for _, k := range old.order {
+		if _, there := now.at[k]; !there {
+			d := old.at[k]
+			d.Opens = false
+			e.Doors = append(e.Doors, d)
+		}
+	}
+	return nil
+}
+
+type doorSet struct {
+	at    map[string]DoorEffect
+	order []string
+}
+
+// doors are the ports that stand open, whatever the sites behind them.
+func doors(x trace.Exposure) doorSet {
+	set := doorSet{at: map[string]DoorEffect{}}
+	for i := range x.Open {
+		o := &x.Open[i]
+		k := strings.Join([]string{o.Address, o.Ports, o.Transport, o.Place, strings.Join(o.Sources.Only, ","), strings.Join(o.Sources.Except, ",")}, " ")
+		d, there := set.at[k]
+		if !there {
+			d = DoorEffect{o.Address, o.Ports, o.Transport, o.Place, true, true}
+			set.order = append(set.order, k)
+		}
+		d.Declared = d.Declared && o.Intent == trace.Declared
+		set.at[k] = d
+	}
+	return set
+}

@@ -1,0 +1,528 @@
+package server
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"slices"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humago"
+	"github.com/labstack/echo/v5"
+
+	"steady-compass/core/estate"
+	"steady-compass/core/findings"
+	"steady-compass/core/notation"
+	"steady-compass/core/trace"
+	"steady-compass/demo"
+	"steady-compass/store"
+)
+
+// Version is that of the program and its API.
+const Version = "0.1.0"
+
+// adapter lets the API be declared on Echo.
+type adapter struct{ *echo.Echo }
+
+func (a adapter) Handle(op *huma.Operation, handler func(huma.Context)) {
+	a.Add(op.Method, strings.NewReplacer("{", ":", "}", "").Replace(op.Path), func(c *echo.Context) error {
+		for _, v := range c.PathValues() {
+			c.Request().SetPathValue(v.Name, v.Value)
+		}
+		ctx, cancel := context.WithTimeout(c.Request().Context(), requestDeadline)
+		defer cancel()
+		handler(humago.NewContext(op, c.Request().WithContext(ctx), c.Response()))
+		return nil
+	})
+}
+
+func registerAPI(e *echo.Echo, s *Server) huma.API {
+	config := huma.DefaultConfig("Steady Compass", Version)
+	config.CreateHooks = nil // no links to schemas in every answer
+	config.DocsPath = ""
+	config.OpenAPIPath = "/api/openapi"
+	api := huma.NewAPI(config, adapter{e})
+	get(api, "state", "/api/state", "What the estate is called and what needs attention", s.getState)
+	get(api, "names", "/api/names", "The table of names, seen from a vantage", s.getNames)
+	get(api, "trace", "/api/trace", "A target followed from a vantage", s.getTrace)
+	get(api, "exposure", "/api/exposure", "Everything that can be touched from a vantage", s.getExposure)
+	get(api, "findings", "/api/findings", "What is wrong with the estate", s.getFindings)
+	get(api, "records", "/api/records", "The estate as notation", s.getRecords)
+	get(api, "vantages", "/api/vantages", "The places to look from", s.getVantages)
+	get(api, "log", "/api/log", "The changes, the newest first", s.getLog)
+	get(api, "kinds", "/api/kinds", "The kinds of records and their words", s.getKinds)
+	post(api, "line", "/api/line", "What a line being typed means, could be, and would clash with", s.postLine)
+	post(api, "text", "/api/text", "What is wrong with a whole text, and what saving it would change", s.postText)
+	post(api, "preview", "/api/preview", "What a change would do", s.postPreview)
+	post(api, "draft-trace", "/api/draft/trace", "A target followed as if a change were made", s.postDraftTrace)
+	post(api, "change", "/api/change", "Make a change", s.postChange)
+	post(api, "save-text", "/api/records", "Make the estate what a whole text says", s.postRecords)
+	post(api, "undo", "/api/undo", "Take back a change", s.postUndo)
+	post(api, "redo", "/api/redo", "Make the change again that was undone last", s.postRedo)
+	post(api, "example", "/api/example", "Load the example into an empty estate", s.postExample)
+	return api
+}
+
+func get[I, O any](api huma.API, id, path, summary string, handler func(context.Context, *I) (*O, error)) {
+	huma.Register(api, huma.Operation{OperationID: id, Method: http.MethodGet, Path: path, Summary: summary}, handler)
+}
+
+func post[I, O any](api huma.API, id, path, summary string, handler func(context.Context, *I) (*O, error)) {
+	huma.Register(api, huma.Operation{OperationID: id, Method: http.MethodPost, Path: path, Summary: summary, MaxBodyBytes: maxBody, Errors: []int{409, 422}}, handler)
+}
+
+// body wraps an answer as its body.
+type body[T any] struct{ Body T }
+
+type none struct{}
+
+type fromQuery struct {
+	From string `query:"from" default:"internet" maxLength:"300" doc:"The vantage"`
+}
+
+// State is what the frame of the interface shows.
+type State struct {
+	Name     string `json:"name"`
+	Revision int64  `json:"revision"`
+	Day      string `json:"day"`
+	Counts   Counts `json:"counts"`
+	CanUndo  bool   `json:"canUndo"`
+	CanRedo  bool   `json:"canRedo"`
+}
+
+func (s *Server) getState(ctx context.Context, _ *none) (*body[State], error) {
+	a := s.now()
+	counts, err := a.counts(ctx)
+	if err != nil {
+		return nil, problem(err)
+	}
+	undo, redo, err := s.db.Turns(ctx)
+	if err != nil {
+		return nil, problem(err)
+	}
+	return &body[State]{State{a.Estate.Name(), a.Revision, string(a.day), counts, undo, redo}}, nil
+}
+
+// NamesAnswer is the table of names.
+type NamesAnswer struct {
+	From     string `json:"from"`
+	Revision int64  `json:"revision"`
+	Rows     []Row  `json:"rows" nullable:"false"`
+}
+
+func (s *Server) getNames(ctx context.Context, in *fromQuery) (*body[NamesAnswer], error) {
+	a := s.now()
+	rows, err := a.names(ctx, in.From)
+	if err != nil {
+		return nil, problem(err)
+	}
+	return &body[NamesAnswer]{NamesAnswer{in.From, a.Revision, rows}}, nil
+}
+
+type traceQuery struct {
+	fromQuery
+	Target string `query:"target" required:"true" maxLength:"2048"`
+}
+
+func (s *Server) getTrace(_ context.Context, in *traceQuery) (*body[trace.Result], error) {
+	r, err := s.now().trace(in.Target, in.From)
+	if err != nil {
+		return nil, problem(err)
+	}
+	return &body[trace.Result]{r}, nil
+}
+
+func (a *analysis) trace(target, from string) (trace.Result, error) {
+	v, err := a.tracer.VantageNamed(from)
+	if err != nil {
+		return trace.Result{}, err
+	}
+	tg, err := a.tracer.ParseTarget(target)
+	if err != nil {
+		return trace.Result{}, err
+	}
+	return a.tracer.Trace(tg, v), nil
+}
+
+func (s *Server) getExposure(_ context.Context, in *fromQuery) (*body[trace.Exposure], error) {
+	x, err := s.now().exposure(in.From)
+	if err != nil {
+		return nil, problem(err)
+	}
+	return &body[trace.Exposure]{x}, nil
+}
+
+func (s *Server) getFindings(context.Context, *none) (*body[findings.Report], error) {
+	return &body[findings.Report]{s.now().report()}, nil
+}
+
+// Records is the estate as text.
+type Records struct {
+	Revision int64          `json:"revision"`
+	Text     string         `json:"text"`
+	Kinds    map[string]int `json:"kinds"`
+}
+
+func (s *Server) getRecords(context.Context, *none) (*body[Records], error) {
+	now := s.db.Current()
+	r := Records{now.Revision, notation.Print(now.Estate), map[string]int{}}
+	for _, k := range estate.Kinds {
+		r.Kinds[k.Word] = len(now.Estate.Of(k))
+	}
+	return &body[Records]{r}, nil
+}
+
+func (s *Server) getVantages(context.Context, *none) (*body[[]Vantage], error) {
+	return &body[[]Vantage]{s.now().vantages()}, nil
+}
+
+type logQuery struct {
+	Before int64 `query:"before" doc:"Only changes before this revision"`
+	Limit  int   `query:"limit" default:"100" minimum:"1" maximum:"500"`
+}
+
+func (s *Server) getLog(ctx context.Context, in *logQuery) (*body[[]store.Entry], error) {
+	entries, err := s.db.Log(ctx, in.Before, in.Limit)
+	if err != nil {
+		return nil, problem(err)
+	}
+	return &body[[]store.Entry]{entries}, nil
+}
+
+// KindWords is a kind of record by its words.
+type KindWords struct {
+	Word  string   `json:"word"`
+	Leads []string `json:"leads" nullable:"false"` // the words that open its fields
+	Usage string   `json:"usage"`
+}
+
+func (s *Server) getKinds(context.Context, *none) (*body[[]KindWords], error) {
+	out := []KindWords{}
+	for _, k := range estate.Kinds {
+		w := KindWords{Word: k.Word, Leads: []string{}, Usage: k.Usage()}
+		for i := range k.Fields {
+			f := &k.Fields[i]
+			if f.Lead != "" {
+				w.Leads = append(w.Leads, f.Lead)
+			} else if len(f.Choices) > 0 && k.Word != "dns" {
+				w.Leads = append(w.Leads, f.Choices...)
+			}
+		}
+		out = append(out, w)
+	}
+	return &body[[]KindWords]{out}, nil
+}
+
+// LineQuestion is a line as it stands while somebody types.
+type LineQuestion struct {
+	Line   string `json:"line" maxLength:"65536"`
+	Cursor int    `json:"cursor" minimum:"0"`
+}
+
+// LineAnswer is what is to be said of it.
+type LineAnswer struct {
+	Record     bool                `json:"record"` // it begins with the word of a kind: it is recorded, not traced
+	Canonical  string              `json:"canonical,omitempty"`
+	Meaning    string              `json:"meaning,omitempty"`
+	Fault      *estate.Fault       `json:"fault,omitempty"`
+	Completion notation.Completion `json:"completion"`
+	Effect     *Effect             `json:"effect,omitempty"`
+}
+
+func (s *Server) postLine(ctx context.Context, in *body[LineQuestion]) (*body[LineAnswer], error) {
+	a := s.now()
+	out := LineAnswer{Completion: notation.Complete(in.Body.Line, in.Body.Cursor, a.Estate)}
+	if out.Completion.Words == nil {
+		out.Completion.Words = []notation.Suggestion{}
+	}
+	word, _, spaced := strings.Cut(strings.TrimLeft(in.Body.Line, " \t"), " ")
+	out.Record = spaced && estate.KindNamed(word) != nil || strings.HasPrefix(word, "#")
+	p, _, err := notation.ParseLine(in.Body.Line)
+	if err != nil {
+		out.Fault, _ = err.(*estate.Fault)
+		out.Fault.Line = 1
+		return &body[LineAnswer]{out}, nil
+	}
+	if p.Record == nil {
+		return &body[LineAnswer]{out}, nil
+	}
+	out.Canonical, out.Meaning = p.Line(), estate.KindOf(p.Record).Says(p.Record)
+	effect, err := s.effect(ctx, a, estate.Change{Add: []estate.Placed{p}})
+	if err == nil {
+		out.Effect = &effect
+	} else {
+		out.Fault = &estate.Fault{Line: 1, Column: 1, What: err.Error()}
+	}
+	return &body[LineAnswer]{out}, nil
+}
+
+// effect is what a change of an analysed estate would do.
+func (s *Server) effect(ctx context.Context, a *analysis, c estate.Change) (Effect, error) {
+	next, err := a.Estate.Apply(c)
+	if err != nil {
+		return Effect{}, err
+	}
+	return compare(ctx, a, analyse(store.Snapshot{Estate: next, Revision: a.Revision}, a.day))
+}
+
+// ChangeQuestion is lines out and lines in. A line in an ordered kind may carry its place.
+type ChangeQuestion struct {
+	Base   int64    `json:"base" doc:"The revision it is made on"`
+	Remove []string `json:"remove" nullable:"false"`
+	Add    []string `json:"add" nullable:"false"`
+	Why    string   `json:"why,omitempty" maxLength:"1000"`
+}
+
+// change parses what is asked for; its error is a problem.
+func (q *ChangeQuestion) change() (estate.Change, error) {
+	var c estate.Change
+	var faults []*estate.Fault
+	for i, line := range q.Add {
+		p, _, err := notation.ParseLine(line)
+		if err != nil {
+			fault := err.(*estate.Fault)
+			fault.Line = i + 1
+			faults = append(faults, fault)
+			continue
+		}
+		if p.Record != nil {
+			c.Add = append(c.Add, p)
+		}
+	}
+	if len(faults) > 0 {
+		return c, faultsProblem(faults)
+	}
+	for _, line := range q.Remove {
+		p, _, err := notation.ParseLine(line)
+		if err != nil || p.Record == nil {
+			return c, &Problem{Title: "The line is not there", Status: http.StatusConflict, Detail: "not a line of the estate: " + clip(line)}
+		}
+		c.Remove = append(c.Remove, estate.Line(p.Record))
+	}
+	return c, nil
+}
+
+func (s *Server) postPreview(ctx context.Context, in *body[ChangeQuestion]) (*body[Effect], error) {
+	c, err := in.Body.change()
+	if err != nil {
+		return nil, err
+	}
+	e, err := s.effect(ctx, s.now(), c)
+	if err != nil {
+		return nil, problem(err)
+	}
+	return &body[Effect]{e}, nil
+}
+
+// DraftQuestion is a trace as if a change were made.
+type DraftQuestion struct {
+	ChangeQuestion
+	Target string `json:"target" maxLength:"2048"`
+	From   string `json:"from" maxLength:"300"`
+}
+
+func (s *Server) postDraftTrace(_ context.Context, in *body[DraftQuestion]) (*body[trace.Result], error) {
+	c, err := in.Body.change()
+	if err != nil {
+		return nil, err
+	}
+	a := s.now()
+	next, err := a.Estate.Apply(c)
+	if err != nil {
+		return nil, problem(err)
+	}
+	r, err := analyse(store.Snapshot{Estate: next}, a.day).trace(in.Body.Target, in.Body.From)
+	if err != nil {
+		return nil, problem(err)
+	}
+	return &body[trace.Result]{r}, nil
+}
+
+// Changed is the revision after a change, and what it did.
+type Changed struct {
+	Revision int64   `json:"revision"`
+	Effect   *Effect `json:"effect,omitempty"`
+}
+
+func (s *Server) postChange(ctx context.Context, in *body[ChangeQuestion]) (*body[Changed], error) {
+	c, err := in.Body.change()
+	if err != nil {
+		return nil, err
+	}
+	if c.IsEmpty() {
+		return nil, problem(fmt.Errorf("%w: no line goes and none comes", store.ErrNothing))
+	}
+	before := s.now()
+	_, err = s.db.Commit(ctx, store.Edit{Base: in.Body.Base, Who: who, Why: in.Body.Why, Change: c})
+	return s.changed(ctx, before, err)
+}
+
+// who makes changes while there are no accounts.
+const who = "this machine"
+
+// changed ends a request that may have changed the estate: the change is kept already, whatever happens to
+// the rest.
+func (s *Server) changed(ctx context.Context, before *analysis, err error) (*body[Changed], error) {
+	if err != nil {
+		return nil, problem(err)
+	}
+	after := s.now()
+	s.watch.tell(after.Revision)
+	out := Changed{Revision: after.Revision}
+	if effect, err := compare(ctx, before, after); err == nil {
+		out.Effect = &effect
+		if err := s.db.SetEffect(context.WithoutCancel(ctx), after.Revision, inShort(effect)); err != nil {
+			s.log.Error("note the effect of a change", "revision", after.Revision, "error", err)
+		}
+	}
+	return &body[Changed]{out}, nil
+}
+
+// inShort is what a change did, in one line for the log.
+func inShort(e Effect) string {
+	var parts []string
+	count := func(n int, one, many string) {
+		if n == 1 {
+			parts = append(parts, "1 "+one)
+		} else if n > 1 {
+			parts = append(parts, fmt.Sprintf("%d %s", n, many))
+		}
+	}
+	opened, closed := 0, 0
+	for _, d := range e.Doors {
+		if d.Opens {
+			opened++
+		} else {
+			closed++
+		}
+	}
+	stops, arrives := 0, 0
+	for _, n := range e.Names {
+		switch {
+		case n.After.Good() && !n.Before.Good():
+			arrives++
+		case !n.After.Good() && n.Before.Good():
+			stops++
+		}
+	}
+	count(arrives, "name arrives", "names arrive")
+	count(stops, "name stops", "names stop")
+	count(opened, "door opens", "doors open")
+	count(closed, "door closes", "doors close")
+	count(len(e.Fixed), "finding ends", "findings end")
+	count(len(e.Brought), "finding comes", "findings come")
+	return strings.Join(parts, ", ")
+}
+
+// TextQuestion is a whole estate as text, made on a revision.
+type TextQuestion struct {
+	Base int64  `json:"base"`
+	Text string `json:"text"`
+	Why  string `json:"why,omitempty" maxLength:"1000"`
+}
+
+// TextAnswer is what is wrong with it, or what saving it would do.
+type TextAnswer struct {
+	Faults  []*estate.Fault `json:"faults" nullable:"false"`
+	Removed []string        `json:"removed" nullable:"false"`
+	Added   []string        `json:"added" nullable:"false"`
+	Effect  *Effect         `json:"effect,omitempty"`
+	Marks   []Mark          `json:"marks" nullable:"false"`
+}
+
+// Mark is a caution in the margin: a finding at the line of one of its records.
+type Mark struct {
+	Line  int            `json:"line"`
+	Level findings.Level `json:"level"`
+	Code  string         `json:"code"`
+	Why   string         `json:"why"`
+}
+
+func (s *Server) postText(ctx context.Context, in *body[TextQuestion]) (*body[TextAnswer], error) {
+	out := TextAnswer{Faults: []*estate.Fault{}, Removed: []string{}, Added: []string{}, Marks: []Mark{}}
+	e, faults := notation.Parse(in.Body.Text)
+	if len(faults) > 0 {
+		out.Faults = faults
+		return &body[TextAnswer]{out}, nil
+	}
+	a := s.now()
+	after := a
+	if c := estate.Difference(a.Estate, e); !c.IsEmpty() {
+		out.Removed = append(out.Removed, c.Remove...)
+		for _, p := range c.Add {
+			out.Added = append(out.Added, p.Line())
+		}
+		after = analyse(store.Snapshot{Estate: e, Revision: a.Revision}, a.day)
+		effect, err := compare(ctx, a, after)
+		if err != nil {
+			return nil, problem(err)
+		}
+		out.Effect = &effect
+	}
+	located, _, _ := notation.ParseLines(in.Body.Text)
+	at := map[string]int{}
+	for _, l := range located {
+		at[estate.Line(l.Record)] = l.Line
+	}
+	for _, f := range after.report().Findings {
+		for _, r := range f.Records {
+			if line, there := at[r]; there {
+				out.Marks = append(out.Marks, Mark{line, f.Level, f.Code, f.Why})
+				break
+			}
+		}
+	}
+	slices.SortStableFunc(out.Marks, func(a, b Mark) int { return a.Line - b.Line })
+	return &body[TextAnswer]{out}, nil
+}
+
+func (s *Server) postRecords(ctx context.Context, in *body[TextQuestion]) (*body[Changed], error) {
+	e, faults := notation.Parse(in.Body.Text)
+	if len(faults) > 0 {
+		return nil, faultsProblem(faults)
+	}
+	base, err := s.db.At(ctx, in.Body.Base)
+	if err != nil {
+		return nil, problem(err)
+	}
+	before := s.now()
+	_, err = s.db.Commit(ctx, store.Edit{Base: in.Body.Base, Who: who, Why: in.Body.Why, Change: estate.Difference(base, e), Tail: e.Tail, SetTail: true})
+	return s.changed(ctx, before, err)
+}
+
+// UndoQuestion is which change to take back.
+type UndoQuestion struct {
+	Revision int64 `json:"revision,omitempty" doc:"The change to take back; the last where not given"`
+}
+
+func (s *Server) postUndo(ctx context.Context, in *body[UndoQuestion]) (*body[Changed], error) {
+	before := s.now()
+	var err error
+	if in.Body.Revision > 0 {
+		_, err = s.db.UndoOf(ctx, in.Body.Revision, who)
+	} else {
+		_, err = s.db.Undo(ctx, who)
+	}
+	return s.changed(ctx, before, err)
+}
+
+func (s *Server) postRedo(ctx context.Context, _ *none) (*body[Changed], error) {
+	before := s.now()
+	_, err := s.db.Redo(ctx, who)
+	return s.changed(ctx, before, err)
+}
+
+func (s *Server) postExample(ctx context.Context, _ *none) (*body[Changed], error) {
+	before := s.now()
+	if before.Estate.Count() > 0 {
+		return nil, &Problem{Title: "The estate is not empty", Status: http.StatusConflict, Detail: "the example is loaded into an empty estate only"}
+	}
+	e, faults := notation.Parse(demo.Estate)
+	if len(faults) > 0 {
+		return nil, problem(errors.New("the example cannot be read: " + faults.Error()))
+	}
+	_, err := s.db.Reset(ctx, e, who, "the example")
+	return s.changed(ctx, before, err)
+}

@@ -1,0 +1,76 @@
+package server
+
+import (
+	"fmt"
+	"net/http"
+	"sync"
+	"time"
+
+	"github.com/labstack/echo/v5"
+)
+
+// watchers are the open event streams, each told of every new revision.
+type watchers struct {
+	mu   sync.Mutex
+	list map[chan int64]bool
+}
+
+func (w *watchers) add() chan int64 {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.list == nil {
+		w.list = map[chan int64]bool{}
+	}
+	c := make(chan int64, 1)
+	w.list[c] = true
+	return c
+}
+
+func (w *watchers) remove(c chan int64) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	delete(w.list, c)
+}
+
+// tell never waits: a stream that has not read the last revision yet will find a newer one.
+func (w *watchers) tell(revision int64) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	for c := range w.list {
+		select {
+		case <-c:
+		default:
+		}
+		c <- revision
+	}
+}
+
+const heartbeat = 15 * time.Second
+
+// events is a stream of revisions (HTML Standard, server-sent events).
+func (s *Server) events(c *echo.Context) error {
+	revisions := s.watch.add()
+	defer s.watch.remove(revisions)
+	w := c.Response()
+	control := http.NewResponseController(w)
+	_ = control.SetReadDeadline(time.Time{})
+	w.Header().Set("Content-Type", "text/event-stream")
+	w.Header().Set("Cache-Control", "no-store")
+	beat := time.NewTicker(heartbeat)
+	defer beat.Stop()
+	revision := s.db.Current().Revision
+	for {
+		if _, err := fmt.Fprintf(w, "event: revision\ndata: %d\n\n", revision); err != nil {
+			return nil // the page is gone
+		}
+		if err := control.Flush(); err != nil {
+			return nil
+		}
+		select {
+		case <-c.Request().Context().Done():
+			return nil
+		case revision = <-revisions:
+		case <-beat.C:
+		}
+	}
+}

@@ -1,0 +1,87 @@
+package server
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/labstack/echo/v5"
+
+	"steady-compass/core/estate"
+	"steady-compass/core/trace"
+	"steady-compass/store"
+)
+
+// Problem is what went wrong (RFC 9457), with what a person needs to set it right.
+type Problem struct {
+	Title    string              `json:"title"`
+	Status   int                 `json:"status"`
+	Detail   string              `json:"detail,omitempty"`
+	Faults   []*estate.Fault     `json:"faults,omitempty"`   // what is wrong with a text, by line and column
+	Conflict *Conflict           `json:"conflict,omitempty"` // the estate moved under an edit
+	Errors   []*huma.ErrorDetail `json:"errors,omitempty"`
+}
+
+// Conflict shows both sides of an edit that met another's.
+type Conflict struct {
+	Base    int64         `json:"base"`
+	Current int64         `json:"current"`
+	Lines   []string      `json:"lines" nullable:"false"` // the lines of this edit that are not as they were
+	Since   []store.Entry `json:"since" nullable:"false"` // the changes of others
+}
+
+func (p *Problem) Error() string  { return p.Title + ": " + p.Detail }
+func (p *Problem) GetStatus() int { return p.Status }
+
+// ContentType is that of problem details.
+func (p *Problem) ContentType(string) string { return "application/problem+json" }
+
+func init() {
+	huma.NewError = func(status int, message string, errs ...error) huma.StatusError {
+		p := &Problem{Title: http.StatusText(status), Status: status, Detail: message}
+		for _, err := range errs {
+			var detail huma.ErrorDetailer
+			if errors.As(err, &detail) {
+				p.Errors = append(p.Errors, detail.ErrorDetail())
+			} else if err != nil {
+				p.Errors = append(p.Errors, &huma.ErrorDetail{Message: err.Error()})
+			}
+		}
+		return p
+	}
+}
+
+// problem makes a Problem of an error.
+func problem(err error) error {
+	var conflict *store.Conflict
+	switch {
+	case err == nil:
+		return nil
+	case errors.As(err, &conflict):
+		return &Problem{Title: "The estate has moved in the same lines", Status: http.StatusConflict, Detail: conflict.Error(),
+			Conflict: &Conflict{conflict.Base, conflict.Current, conflict.Lines, conflict.Since}}
+	case errors.Is(err, store.ErrNothing):
+		return &Problem{Title: "There is nothing to do", Status: http.StatusConflict, Detail: err.Error()}
+	case errors.Is(err, trace.ErrNoVantage), errors.Is(err, trace.ErrNoTarget):
+		return &Problem{Title: "The question cannot be answered", Status: http.StatusUnprocessableEntity, Detail: err.Error()}
+	case errors.Is(err, estate.ErrNotThere):
+		return &Problem{Title: "The line is not there", Status: http.StatusConflict, Detail: err.Error()}
+	case errors.Is(err, context.DeadlineExceeded):
+		return &Problem{Title: "It took too long", Status: http.StatusServiceUnavailable, Detail: "the answer was not there in time; nothing was changed"}
+	}
+	return &Problem{Title: "It did not work", Status: http.StatusInternalServerError, Detail: err.Error()}
+}
+
+func faultsProblem(faults []*estate.Fault) error {
+	return &Problem{Title: "The text has errors, and nothing was changed", Status: http.StatusUnprocessableEntity, Detail: faults[0].Error(), Faults: faults}
+}
+
+func problemJSON(c *echo.Context, status int, title, detail string) error {
+	body, err := json.Marshal(&Problem{Title: title, Status: status, Detail: detail})
+	if err != nil {
+		return err
+	}
+	return c.Blob(status, "application/problem+json", body)
+}
