@@ -23,9 +23,9 @@ type Entry struct {
 	Why      string    `json:"why,omitempty"`
 	Act      string    `json:"act"` // edit, undo or redo
 	Of       int64     `json:"of,omitempty"`
-	Removed  []string  `json:"removed"`
-	Added    []Added   `json:"-"`
-	Lines    []string  `json:"added"`
+	Removed  []string  `json:"removed" nullable:"false"`
+	Added    []Added   `json:"-" nullable:"false"`
+	Lines    []string  `json:"added" nullable:"false"`
 	Effect   string    `json:"effect,omitempty"` // what it did to findings, as the server noted it
 	Undone   bool      `json:"undone"`
 
@@ -50,15 +50,15 @@ type entry struct {
 
 // wireChange is a change as JSON.
 type wireChange struct {
-	Remove []string    `json:"remove"`
-	Add    []wireAdded `json:"add"`
+	Remove []string    `json:"remove" nullable:"false"`
+	Add    []wireAdded `json:"add" nullable:"false"`
 }
 
 type wireAdded struct {
 	Line     string   `json:"line"`
 	At       int      `json:"at,omitempty"`
 	Index    int      `json:"index,omitempty"`
-	Comments []string `json:"comments,omitempty"`
+	Comments []string `json:"comments,omitempty" nullable:"false"`
 }
 
 func encode(c estate.Change) string {

@@ -30,7 +30,7 @@ type Finding struct {
 	Level   Level       `json:"level"`
 	Subject string      `json:"subject"`
 	Why     string      `json:"why"`
-	Records []string    `json:"records"`
+	Records []string    `json:"records" nullable:"false"`
 	Mend    *trace.Mend `json:"mend,omitempty"`
 	Trace   *Where      `json:"trace,omitempty"` // the trace that shows it
 }
@@ -43,9 +43,9 @@ type Where struct {
 
 // Report is the answer to a check.
 type Report struct {
-	Findings []Finding     `json:"findings"`
+	Findings []Finding     `json:"findings" nullable:"false"`
 	Counts   map[Level]int `json:"counts"`
-	Accepted []Finding     `json:"accepted"` // known and taken on
+	Accepted []Finding     `json:"accepted" nullable:"false"` // known and taken on
 }
 
 var families = map[string]Level{

@@ -18,7 +18,7 @@ type Suggestion struct {
 type Completion struct {
 	From     int          `json:"from"`     // the byte of the line at which the word to be completed begins
 	Expected string       `json:"expected"` // what belongs there, for a person
-	Words    []Suggestion `json:"words"`
+	Words    []Suggestion `json:"words" nullable:"false"`
 }
 
 // maxSuggestions keeps a list to what a person reads.

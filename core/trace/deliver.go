@@ -370,7 +370,7 @@ func (r *run) arrive(h *model.Place, in model.NetID, w way) {
 	}
 	w.held = &held{prev: w.held, place: h.ID} // passed so far, not known of
 	if w.leg == 0 && h.Router && w.cells.Edge == "" {
-		w.cells.Edge = h.Name
+		w.cells.Edge = h.Name + ", direct"
 	}
 	for _, w := range r.filters(h, model.Arriving, w, in, model.NoNet, r.notAtTheWire(h, in)) {
 		r.translate(h, in, w)
@@ -467,7 +467,7 @@ func (r *run) routedTo(h *model.Place, a netip.Addr) bool {
 // forwarded is a flow that a forward has translated.
 func (r *run) forwarded(h *model.Place, f *model.Forward, in model.NetID, w way) {
 	if w.leg == 0 {
-		w.cells.Edge = sentence("%s %s → %s", h.Name, w.before, w.flow().To)
+		w.cells.Edge = sentence("%s → %s", w.before, w.flow().To)
 	}
 	w.walk(Step{Stage: StageTranslate, At: h.Name, Verdict: Pass, Ground: Shallows, Records: lines(f.Record),
 		Why: sentence("Forwarded: %s → %s.", w.before, w.flow().To)})

@@ -33,7 +33,7 @@ type Open struct {
 	Port      uint16   `json:"port"` // where the first of Ports lands
 	Service   string   `json:"service"`
 	Site      *string  `json:"site"`
-	Records   []string `json:"records"`
+	Records   []string `json:"records" nullable:"false"`
 	Intent    Covered  `json:"intent"`
 
 	Range  netset.PortRange `json:"-"`
@@ -52,14 +52,14 @@ type Dark struct {
 	Ports     string   `json:"ports"`
 	Place     string   `json:"place"`
 	Why       string   `json:"why"`
-	Records   []string `json:"records"`
+	Records   []string `json:"records" nullable:"false"`
 }
 
 // Exposure is the answer to what can be touched from a vantage.
 type Exposure struct {
 	From      string `json:"from"`
-	Open      []Open `json:"open"`
-	Undecided []Dark `json:"undecided"`
+	Open      []Open `json:"open" nullable:"false"`
+	Undecided []Dark `json:"undecided" nullable:"false"`
 }
 
 // candidate is an address at which something of ours may answer.

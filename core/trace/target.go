@@ -239,11 +239,14 @@ func (t *Tracer) path(f served, tg Target, port PortKey) Path {
 		p.defaulted, p.caughtBy = f.defaulted.Name, f.defaulted
 	}
 	p.Steps, p.Breaks = f.collect()
+	if p.Steps == nil {
+		p.Steps = []Step{}
+	}
 	if p.Breaks == nil {
 		p.Breaks = []Break{}
 	}
 	if p.Cells.LetsIn == "" && p.Cells.Machine != "" {
-		p.Cells.LetsIn = "no filter recorded"
+		p.Cells.LetsIn = "no filter"
 	}
 	return p
 }

@@ -77,7 +77,7 @@ type Step struct {
 	At      string   `json:"at"`
 	Verdict Verdict  `json:"verdict"`
 	Why     string   `json:"why"`
-	Records []string `json:"records"`
+	Records []string `json:"records" nullable:"false"`
 	Flow    Flow     `json:"flow"`
 	Ground  Ground   `json:"ground"`          // how far in the step stands
 	Ghost   bool     `json:"ghost,omitempty"` // past the first break: what would happen
@@ -94,8 +94,8 @@ const (
 
 // Mend is lines out and lines in; a line of an ordered kind carries its place.
 type Mend struct {
-	Remove []string `json:"remove"`
-	Add    []string `json:"add"`
+	Remove []string `json:"remove" nullable:"false"`
+	Add    []string `json:"add" nullable:"false"`
 }
 
 // IsEmpty says whether the mend has no line.
@@ -107,7 +107,7 @@ type Break struct {
 	At      string   `json:"at"`
 	Why     string   `json:"why"`
 	Short   string   `json:"short"` // the reason in three words
-	Records []string `json:"records"`
+	Records []string `json:"records" nullable:"false"`
 	Mend    *Mend    `json:"mend,omitempty"`
 	Step    int      `json:"step"` // the index of the step it stands at
 
@@ -117,8 +117,8 @@ type Break struct {
 // Sources is a set of sources in terms of the vantage: all of it, only some, or all but some.
 type Sources struct {
 	Of     string   `json:"of"`
-	Only   []string `json:"only"`
-	Except []string `json:"except"`
+	Only   []string `json:"only" nullable:"false"`
+	Except []string `json:"except" nullable:"false"`
 }
 
 // Path is one way that a flow takes, to its end.
@@ -135,8 +135,8 @@ type Path struct {
 	End       *string `json:"end"`
 	Service   *string `json:"service"`
 	Intended  *string `json:"intended"`
-	Steps     []Step  `json:"steps"`
-	Breaks    []Break `json:"breaks"`
+	Steps     []Step  `json:"steps" nullable:"false"`
+	Breaks    []Break `json:"breaks" nullable:"false"`
 	Cells     Cells   `json:"cells"`
 
 	defaulted string // the site that took it only since none has its name
@@ -163,7 +163,7 @@ type Result struct {
 	Target  string  `json:"target"`
 	From    string  `json:"from"`
 	Verdict Outcome `json:"verdict"`
-	Paths   []Path  `json:"paths"`
+	Paths   []Path  `json:"paths" nullable:"false"`
 }
 
 // Holds says whether every path arrives or redirects to something that does, or leads outside,

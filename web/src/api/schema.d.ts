@@ -302,7 +302,7 @@ export interface components {
             at: string;
             code: string;
             mend?: components["schemas"]["Mend"];
-            records: string[] | null;
+            records: string[];
             short: string;
             /** Format: int64 */
             step: number;
@@ -345,7 +345,7 @@ export interface components {
             expected: string;
             /** Format: int64 */
             from: number;
-            words: components["schemas"]["Suggestion"][] | null;
+            words: components["schemas"]["Suggestion"][];
         };
         Conflict: {
             /** Format: int64 */
@@ -381,7 +381,7 @@ export interface components {
             address: string;
             place: string;
             ports: string;
-            records: string[] | null;
+            records: string[];
             transport: string;
             why: string;
         };
@@ -413,13 +413,13 @@ export interface components {
         };
         Entry: {
             act: string;
-            added: string[] | null;
+            added: string[];
             /** Format: date-time */
             at: string;
             effect?: string;
             /** Format: int64 */
             of?: number;
-            removed: string[] | null;
+            removed: string[];
             /** Format: int64 */
             revision: number;
             undone: boolean;
@@ -436,8 +436,8 @@ export interface components {
         };
         Exposure: {
             from: string;
-            open: components["schemas"]["Open"][] | null;
-            undecided: components["schemas"]["Dark"][] | null;
+            open: components["schemas"]["Open"][];
+            undecided: components["schemas"]["Dark"][];
         };
         Fault: {
             /** Format: int64 */
@@ -452,7 +452,7 @@ export interface components {
             code: string;
             level: string;
             mend?: components["schemas"]["Mend"];
-            records: string[] | null;
+            records: string[];
             subject: string;
             trace?: components["schemas"]["Where"];
             why: string;
@@ -489,8 +489,8 @@ export interface components {
             why: string;
         };
         Mend: {
-            add: string[] | null;
-            remove: string[] | null;
+            add: string[];
+            remove: string[];
         };
         NameEffect: {
             after: string;
@@ -513,7 +513,7 @@ export interface components {
             /** Format: int32 */
             port: number;
             ports: string;
-            records: string[] | null;
+            records: string[];
             service: string;
             site: string | null;
             sources: components["schemas"]["Sources"];
@@ -521,7 +521,7 @@ export interface components {
         };
         Path: {
             address: string;
-            breaks: components["schemas"]["Break"][] | null;
+            breaks: components["schemas"]["Break"][];
             cells: components["schemas"]["Cells"];
             end: string | null;
             family: string;
@@ -533,7 +533,7 @@ export interface components {
             port: number;
             service: string | null;
             sources: components["schemas"]["Sources"];
-            steps: components["schemas"]["Step"][] | null;
+            steps: components["schemas"]["Step"][];
             transport: string;
             urlpath: string;
         };
@@ -555,15 +555,15 @@ export interface components {
             text: string;
         };
         Report: {
-            accepted: components["schemas"]["Finding"][] | null;
+            accepted: components["schemas"]["Finding"][];
             counts: {
                 [key: string]: number;
             };
-            findings: components["schemas"]["Finding"][] | null;
+            findings: components["schemas"]["Finding"][];
         };
         Result: {
             from: string;
-            paths: components["schemas"]["Path"][] | null;
+            paths: components["schemas"]["Path"][];
             target: string;
             verdict: string;
         };
@@ -590,9 +590,9 @@ export interface components {
             urlpath: string;
         };
         Sources: {
-            except: string[] | null;
+            except: string[];
             of: string;
-            only: string[] | null;
+            only: string[];
         };
         State: {
             canRedo: boolean;
@@ -608,7 +608,7 @@ export interface components {
             flow: components["schemas"]["Flow"];
             ghost?: boolean;
             ground: string;
-            records: string[] | null;
+            records: string[];
             stage: string;
             verdict: string;
             why: string;

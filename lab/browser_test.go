@@ -1,0 +1,86 @@
+package lab
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os/exec"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+)
+
+// browser is one page in a headless Chromium.
+type browser struct {
+	t   *testing.T
+	ctx context.Context
+}
+
+// open starts a browser on a page of 1280 by 800; without Chromium the test is skipped.
+func open(t *testing.T, url string) *browser {
+	t.Helper()
+	path, err := exec.LookPath("chromium")
+	if err != nil {
+		t.Skip("no Chromium on this machine: install Debian's package chromium")
+	}
+	opts := append(chromedp.DefaultExecAllocatorOptions[:],
+		chromedp.ExecPath(path), chromedp.NoSandbox, chromedp.DisableGPU,
+		chromedp.UserDataDir(t.TempDir()), chromedp.WindowSize(1280, 800),
+		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true),
+		chromedp.Flag("font-render-hinting", "none"),
+		chromedp.Flag("host-resolver-rules", "MAP * ~NOTFOUND, EXCLUDE 127.0.0.1, EXCLUDE localhost"))
+	allocator, stopBrowser := chromedp.NewExecAllocator(context.Background(), opts...)
+	ctx, stopPage := chromedp.NewContext(allocator)
+	ctx, stopClock := context.WithTimeout(ctx, 2*time.Minute)
+	t.Cleanup(func() { stopClock(); stopPage(); stopBrowser() })
+	b := &browser{t, ctx}
+	b.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(url))
+	return b
+}
+
+func (b *browser) do(actions ...chromedp.Action[chromedp.Void]) {
+	b.t.Helper()
+	if err := chromedp.Do(b.ctx, actions...); err != nil {
+		b.t.Fatal(err)
+	}
+}
+
+// eval is the value of an expression in the page.
+func eval[T any](b *browser, expression string) T {
+	b.t.Helper()
+	v, err := chromedp.Run(b.ctx, chromedp.Evaluate[T](expression))
+	if err != nil {
+		b.t.Fatalf("%s: %v", expression, err)
+	}
+	return v
+}
+
+// until waits for an expression to be true.
+func (b *browser) until(expression string) {
+	b.t.Helper()
+	deadline := time.Now().Add(15 * time.Second)
+	for time.Now().Before(deadline) {
+		v, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool]("Boolean("+expression+")"))
+		if err == nil && v {
+			return
+		}
+		if errors.Is(err, context.DeadlineExceeded) {
+			break
+		}
+		time.Sleep(30 * time.Millisecond)
+	}
+	b.t.Fatalf("never true: %s\nthe page says:\n%s", expression, eval[string](b, "document.body.innerText.slice(0, 3000)"))
+}
+
+// says waits until an element's text holds a word.
+func (b *browser) says(selector, word string) {
+	b.t.Helper()
+	b.until(fmt.Sprintf("[...document.querySelectorAll(%q)].some(e => e.innerText.includes(%q))", selector, word))
+}
+
+// press sends keys to whatever has the focus.
+func (b *browser) press(keys string) {
+	b.t.Helper()
+	b.do(chromedp.KeyEvent(keys))
+}

@@ -1,0 +1,76 @@
+import { QueryClientProvider } from '@tanstack/react-query';
+import { lazy, Suspense, useEffect, useState } from 'react';
+import { ThemeProvider } from 'styled-components';
+import { Route, Switch } from 'wouter';
+import { queries } from './api/client';
+import { Frame } from './parts/Frame';
+import { GlobalStyle } from './parts/GlobalStyle';
+import { Quiet } from './parts/Quiet';
+import { SessionProvider } from './parts/session';
+import { day, night } from './theme';
+import { Exposure } from './views/Exposure';
+import { Findings } from './views/Findings';
+import { Log } from './views/Log';
+import { Names } from './views/Names';
+import { Trace } from './views/Trace';
+
+const Records = lazy(() => import('./views/Records'));
+
+type Light = 'day' | 'night' | '';
+
+/** Day or night: what was chosen here last, else what the system asks for. */
+function useLight(): [boolean, () => void] {
+  const [chosen, choose] = useState<Light>(() => (localStorage.getItem('light') as Light | null) ?? '');
+  const [system, setSystem] = useState(() => matchMedia('(prefers-color-scheme: dark)').matches);
+  useEffect(() => {
+    const query = matchMedia('(prefers-color-scheme: dark)');
+    const follow = () => setSystem(query.matches);
+    query.addEventListener('change', follow);
+    return () => query.removeEventListener('change', follow);
+  }, []);
+  const dark = chosen ? chosen === 'night' : system;
+  useEffect(() => {
+    document.documentElement.style.colorScheme = dark ? 'dark' : 'light';
+  }, [dark]);
+  const turn = () => {
+    const next = dark ? 'day' : 'night';
+    localStorage.setItem('light', next);
+    choose(next);
+  };
+  return [dark, turn];
+}
+
+export function App() {
+  const [dark, turn] = useLight();
+  return (
+    <QueryClientProvider client={queries}>
+      <ThemeProvider theme={dark ? night : day}>
+        <GlobalStyle />
+        <SessionProvider>
+          <Frame dark={dark} onTurn={turn}>
+            <Suspense fallback={<Quiet>Opening…</Quiet>}>
+              <Switch>
+                <Route path="/" component={Names} />
+                <Route path="/trace/:target">{(p) => <Trace target={decodeURIComponent(p.target)} />}</Route>
+                <Route path="/exposure" component={Exposure} />
+                <Route path="/findings/:code?/:subject?">
+                  {(p) => (
+                    <Findings
+                      code={p.code ? decodeURIComponent(p.code) : ''}
+                      subject={p.subject ? decodeURIComponent(p.subject) : ''}
+                    />
+                  )}
+                </Route>
+                <Route path="/records" component={Records} />
+                <Route path="/log" component={Log} />
+                <Route>
+                  <Quiet>There is no such page. The views are named above.</Quiet>
+                </Route>
+              </Switch>
+            </Suspense>
+          </Frame>
+        </SessionProvider>
+      </ThemeProvider>
+    </QueryClientProvider>
+  );
+}

@@ -1,0 +1,110 @@
+// The API, typed from its own description, and the questions that views ask.
+import { QueryClient, keepPreviousData, useQuery } from '@tanstack/react-query';
+import createClient from 'openapi-fetch';
+import type { components, paths } from './schema';
+
+type Schemas = components['schemas'];
+export type State = Schemas['State'];
+export type Row = Schemas['Row'];
+export type RowWay = Schemas['RowWay'];
+export type Cells = Schemas['Cells'];
+export type TraceResult = Schemas['Result'];
+export type Path = Schemas['Path'];
+export type Step = Schemas['Step'];
+export type Break = Schemas['Break'];
+export type Mend = Schemas['Mend'];
+export type Finding = Schemas['Finding'];
+export type Report = Schemas['Report'];
+export type Effect = Schemas['Effect'];
+export type Open = Schemas['Open'];
+export type Entry = Schemas['Entry'];
+export type Fault = Schemas['Fault'];
+export type Problem = Schemas['Problem'];
+export type LineAnswer = Schemas['LineAnswer'];
+export type TextAnswer = Schemas['TextAnswer'];
+export type Vantage = Schemas['Vantage'];
+
+export const api = createClient<paths>();
+
+/** What went wrong, in words for the person; the problem itself where the server gave one. */
+export class Failure extends Error {
+  constructor(
+    message: string,
+    readonly problem?: Problem,
+  ) {
+    super(message);
+  }
+}
+
+/** Gives the answer, or throws a Failure that says what was wrong. */
+export async function ask<T>(request: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
+  let result;
+  try {
+    result = await request;
+  } catch {
+    throw new Failure('The program does not answer. What you typed is kept; it is tried again when it does.');
+  }
+  if (result.error !== undefined || result.data === undefined) {
+    const problem = result.error as Problem | undefined;
+    throw new Failure(problem?.detail || problem?.title || `The program answered ${result.response.status}.`, problem);
+  }
+  return result.data;
+}
+
+export const queries = new QueryClient({
+  defaultOptions: { queries: { retry: 1, staleTime: Infinity, refetchOnWindowFocus: false } },
+});
+
+export function useAppState() {
+  return useQuery({ queryKey: ['state'], queryFn: () => ask(api.GET('/api/state')) });
+}
+
+export function useNames(from: string) {
+  return useQuery({
+    queryKey: ['names', from],
+    queryFn: () => ask(api.GET('/api/names', { params: { query: { from } } })),
+    placeholderData: keepPreviousData,
+  });
+}
+
+export function useTrace(target: string, from: string) {
+  return useQuery({
+    queryKey: ['trace', target, from],
+    queryFn: () => ask(api.GET('/api/trace', { params: { query: { target, from } } })),
+    placeholderData: keepPreviousData,
+    enabled: target !== '',
+  });
+}
+
+export function useExposure(from: string) {
+  return useQuery({
+    queryKey: ['exposure', from],
+    queryFn: () => ask(api.GET('/api/exposure', { params: { query: { from } } })),
+    placeholderData: keepPreviousData,
+  });
+}
+
+export function useFindings() {
+  return useQuery({ queryKey: ['findings'], queryFn: () => ask(api.GET('/api/findings')) });
+}
+
+export function useRecords() {
+  return useQuery({ queryKey: ['records'], queryFn: () => ask(api.GET('/api/records')) });
+}
+
+export function useVantages() {
+  return useQuery({ queryKey: ['vantages'], queryFn: () => ask(api.GET('/api/vantages')) });
+}
+
+export function useLog() {
+  return useQuery({ queryKey: ['log'], queryFn: () => ask(api.GET('/api/log')) });
+}
+
+export function useKinds() {
+  return useQuery({ queryKey: ['kinds'], queryFn: () => ask(api.GET('/api/kinds')) });
+}
+
+/** Tells every view that the estate has moved; what they show stays until the new answer is there. */
+export function refresh() {
+  return queries.invalidateQueries({ predicate: (q) => q.queryKey[0] !== 'kinds' });
+}

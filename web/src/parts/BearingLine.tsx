@@ -1,0 +1,308 @@
+import { useEffect, useId, useMemo, useRef, useState, type KeyboardEvent } from 'react';
+import styled from 'styled-components';
+import { useLocation, useSearch } from 'wouter';
+import { api, ask, queries, type LineAnswer, type Vantage } from '../api/client';
+import { EffectList } from './EffectList';
+import { traceURL } from './route';
+import { useSession } from './session';
+
+const Wrap = styled.div`
+  position: relative;
+`;
+
+const Line = styled.div<{ $open: boolean }>`
+  display: flex;
+  align-items: center;
+  height: 36px;
+  background: ${(p) => p.theme.panel};
+  border: 1px solid ${(p) => p.theme.rule};
+  border-bottom: 2px solid ${(p) => p.theme.ink};
+  padding: 0 12px;
+  gap: 11px;
+  &:focus-within {
+    border-color: ${(p) => p.theme.ink};
+  }
+  input {
+    flex: 1;
+    min-width: 0;
+    border: 0;
+    background: none;
+    color: ${(p) => p.theme.ink};
+    font-size: 12.5px;
+    outline: none;
+  }
+  kbd {
+    border: 1px solid ${(p) => p.theme.rule};
+    padding: 0 6px;
+    color: ${(p) => p.theme.ink2};
+    font-size: 11px;
+  }
+`;
+
+const Sheet = styled.div`
+  position: absolute;
+  z-index: 30;
+  left: 0;
+  right: 0;
+  top: 35px;
+  background: ${(p) => p.theme.panel};
+  border: 1px solid ${(p) => p.theme.ink};
+  max-height: 70vh;
+  overflow: auto;
+`;
+
+const Said = styled.div`
+  padding: 9px 14px 10px;
+  border-bottom: 1px solid ${(p) => p.theme.hairline};
+  font-size: 13.5px;
+`;
+
+const Caution = styled.div`
+  padding: 8px 14px;
+  color: ${(p) => p.theme.magenta};
+  border-bottom: 1px solid ${(p) => p.theme.hairline};
+  font-weight: 500;
+`;
+
+const Choice = styled.li<{ $on: boolean }>`
+  list-style: none;
+  display: flex;
+  justify-content: space-between;
+  gap: 20px;
+  padding: 3px 14px;
+  cursor: pointer;
+  font-family: 'IBM Plex Mono', monospace;
+  font-size: 12px;
+  background: ${(p) => (p.$on ? p.theme.shallows : 'transparent')};
+  small {
+    color: ${(p) => p.theme.ink2};
+    font-size: 11px;
+  }
+`;
+
+const Choices = styled.ul`
+  margin: 0;
+  padding: 4px 0;
+  max-height: 230px;
+  overflow: auto;
+`;
+
+interface Suggestion {
+  text: string;
+  detail: string;
+}
+
+const none: Suggestion[] = [];
+
+/** Whether a line begins like a record: a kind's word and a blank. */
+function beginsRecord(answer: LineAnswer | null, text: string) {
+  return /^\s*\S+\s/.test(text) && (answer?.record ?? false);
+}
+
+/** One field, always there: a name, address or place is traced; a line of notation is recorded. */
+export function BearingLine() {
+  const [text, setText] = useState('');
+  const [open, setOpen] = useState(false);
+  const [picked, setPicked] = useState(-1);
+  const [answer, setAnswer] = useState<LineAnswer | null>(null);
+  const [answered, setAnswered] = useState('');
+  const field = useRef<HTMLInputElement>(null);
+  const asked = useRef(0);
+  const [, go] = useLocation();
+  const search = useSearch();
+  const { change, say } = useSession();
+  const listId = useId();
+
+  useEffect(() => {
+    if (!open || text.trim() === '') return;
+    const turn = ++asked.current;
+    const timer = setTimeout(async () => {
+      try {
+        const cursor = new TextEncoder().encode(text.slice(0, field.current?.selectionStart ?? text.length)).length;
+        const got = await ask(api.POST('/api/line', { body: { line: text, cursor } }));
+        if (turn === asked.current) {
+          setAnswer(got);
+          setAnswered(text);
+        }
+      } catch {
+        if (turn === asked.current) setAnswer(null); // the frame says that the program does not answer
+      }
+    }, 60);
+    return () => clearTimeout(timer);
+  }, [text, open]);
+
+  const record = beginsRecord(answer, text);
+  const names = useMemo(() => (record ? none : targets(text)), [record, text]);
+  const choices: Suggestion[] =
+    !open || text.trim() === '' ? none : record ? (answer?.completion.words ?? none) : names;
+  const at = Math.min(picked, choices.length - 1);
+
+  const complete = (word: string) => {
+    if (!record) {
+      trace(word);
+      return;
+    }
+    const bytes = new TextEncoder().encode(text);
+    const head = new TextDecoder().decode(bytes.slice(0, answer?.completion.from ?? bytes.length));
+    const rest = text.slice(field.current?.selectionStart ?? text.length);
+    setText(`${head}${word} ${rest.trimStart()}`.replace(/ +$/, ' '));
+    setPicked(-1);
+    field.current?.focus();
+  };
+
+  const close = () => {
+    setOpen(false);
+    setPicked(-1);
+  };
+
+  const trace = (target: string) => {
+    const from = new URLSearchParams(search).get('from') ?? 'internet';
+    setText('');
+    close();
+    field.current?.blur();
+    go(traceURL(target, from));
+  };
+
+  const submit = async () => {
+    const line = text.trim();
+    if (line === '') return;
+    let now = answer;
+    if (answered !== text) {
+      try {
+        now = await ask(api.POST('/api/line', { body: { line: text, cursor: 0 } }));
+      } catch (error) {
+        say({ text: error instanceof Error ? error.message : String(error), look: true });
+        return;
+      }
+      setAnswer(now);
+      setAnswered(text);
+    }
+    if (!beginsRecord(now, text) && !now?.canonical) {
+      trace(line);
+      return;
+    }
+    if (now?.fault || !now?.canonical) return; // the sheet says what is wrong; what was typed stays
+    const did = await change({ remove: [], add: [line] }, `Recorded ${now.canonical}`);
+    if (did) {
+      setText('');
+      setAnswer(null);
+      setPicked(-1);
+    }
+  };
+
+  const onKey = (e: KeyboardEvent) => {
+    switch (e.key) {
+      case 'ArrowDown':
+        setPicked(Math.min(at + 1, choices.length - 1));
+        setOpen(true);
+        break;
+      case 'ArrowUp':
+        setPicked(Math.max(at - 1, -1));
+        break;
+      case 'Tab':
+        if (choices.length === 0 || e.shiftKey || !open) return;
+        complete(choices[Math.max(at, 0)]?.text ?? '');
+        break;
+      case 'Enter':
+        if (at >= 0) complete(choices[at]?.text ?? '');
+        else void submit();
+        break;
+      case 'Escape':
+        if (open) close();
+        else field.current?.blur();
+        break;
+      default:
+        return;
+    }
+    e.preventDefault();
+  };
+
+  const stale = answered !== text;
+  return (
+    <Wrap
+      onBlur={(e) => {
+        if (!e.currentTarget.contains(e.relatedTarget)) close();
+      }}
+    >
+      <Line $open={open}>
+        <span aria-hidden="true">→</span>
+        <input
+          id="bearing"
+          ref={field}
+          value={text}
+          onChange={(e) => {
+            setText(e.target.value);
+            setPicked(-1);
+            setOpen(true);
+            if (e.target.value.trim() === '') setAnswer(null);
+          }}
+          onFocus={() => setOpen(true)}
+          onKeyDown={onKey}
+          role="combobox"
+          aria-label="Trace a name, address or place; or write a record"
+          aria-expanded={choices.length > 0}
+          aria-controls={listId}
+          aria-activedescendant={at >= 0 ? `${listId}-${at}` : undefined}
+          aria-autocomplete="list"
+          autoComplete="off"
+          spellCheck={false}
+          placeholder="Trace a name, address or place; or write a record"
+        />
+        {record && text ? <kbd>Enter records</kbd> : <kbd>/</kbd>}
+      </Line>
+      {open && text.trim() !== '' && (choices.length > 0 || record) && (
+        <Sheet onMouseDown={(e) => e.preventDefault()}>
+          {record && answer?.meaning && <Said>{answer.meaning}</Said>}
+          {record && answer?.fault && !stale && (
+            <Caution role="alert">
+              {answer.fault.what}
+              {answer.fault.expected && `; expected ${answer.fault.expected}`}
+              {answer.fault.nearest && ` (nearest: ${answer.fault.nearest})`}
+            </Caution>
+          )}
+          {record && answer?.effect && <EffectList effect={answer.effect} verb="Recording this would" />}
+          <Choices role="listbox" id={listId} aria-label="What could stand here">
+            {choices.map((c, i) => (
+              <Choice
+                key={c.text}
+                id={`${listId}-${i}`}
+                role="option"
+                aria-selected={i === at}
+                $on={i === at}
+                onClick={() => complete(c.text)}
+                ref={(el) => {
+                  if (i === at) el?.scrollIntoView({ block: 'nearest' });
+                }}
+              >
+                <span>{c.text}</span> <small>{c.detail}</small>
+              </Choice>
+            ))}
+          </Choices>
+        </Sheet>
+      )}
+    </Wrap>
+  );
+}
+
+/** What is known and could be traced: names first, then places. */
+function targets(text: string): Suggestion[] {
+  const word = text.trim().toLowerCase();
+  const out: Suggestion[] = [];
+  const seen = new Set<string>();
+  const add = (t: string, detail: string) => {
+    if (out.length < 12 && t.includes(word) && !seen.has(t)) {
+      seen.add(t);
+      out.push({ text: t, detail });
+    }
+  };
+  for (const [, data] of queries.getQueriesData<{ rows: { name: string; port: number }[] }>({ queryKey: ['names'] })) {
+    for (const r of data?.rows ?? []) {
+      if (out.length >= 12) break;
+      add(r.name, 'name');
+    }
+  }
+  for (const v of queries.getQueryData<Vantage[]>(['vantages']) ?? []) {
+    if (v.kind === 'host' || v.kind === 'container') add(v.name, v.kind);
+  }
+  return out;
+}

@@ -1,0 +1,102 @@
+import styled from 'styled-components';
+import type { Effect } from '../api/client';
+import { isGood, outcomeWords } from './marks';
+
+const Table = styled.div`
+  font-size: 12.5px;
+  h4 {
+    margin: 0;
+    padding: 8px 14px 4px;
+    font-weight: 400;
+    font-size: 12px;
+    color: ${(p) => p.theme.ink2};
+  }
+  ul {
+    margin: 0;
+    padding: 0;
+  }
+  li {
+    list-style: none;
+    display: grid;
+    grid-template-columns: minmax(0, 11fr) minmax(0, 10fr);
+    gap: 12px;
+    padding: 4px 14px;
+    border-top: 1px solid ${(p) => p.theme.hairline};
+  }
+  code {
+    overflow-wrap: anywhere;
+  }
+`;
+
+const Look = styled.span<{ $look: boolean }>`
+  color: ${(p) => (p.$look ? p.theme.magenta : p.theme.ink)};
+  font-weight: ${(p) => (p.$look ? 500 : 400)};
+`;
+
+const shown = 6;
+
+/** What a change does: to names, doors and findings, the worst first. */
+export function EffectList({ effect, verb, flush }: { effect: Effect; verb: string; flush?: boolean }) {
+  const nothing = !effect.names.length && !effect.doors.length && !effect.fixed.length && !effect.brought.length;
+  const brought = [...effect.brought].sort((a, b) => rank(a.level) - rank(b.level));
+  return (
+    <Table data-effect style={flush ? { margin: '0 -14px' } : undefined}>
+      <h4>{nothing ? `${verb} change nothing that anyone meets.` : verb}</h4>
+      <ul>
+        {brought.slice(0, shown).map((f) => (
+          <li key={f.code + f.subject}>
+            <code>{f.subject}</code>
+            <Look $look>{f.why}</Look>
+          </li>
+        ))}
+        {more(brought.length, 'more findings come')}
+        {effect.names.slice(0, shown).map((n) => (
+          <li key={n.name + n.port + n.from}>
+            <code>
+              {n.name}:{n.port}
+              {n.from !== 'internet' && ` from ${n.from}`}
+            </code>
+            <Look $look={n.after !== '' && !isGood(n.after)}>
+              {n.before === '' ? 'new' : (outcomeWords[n.before] ?? n.before)} →{' '}
+              {n.after === '' ? 'gone' : (outcomeWords[n.after] ?? n.after)}
+            </Look>
+          </li>
+        ))}
+        {more(effect.names.length, 'more names change')}
+        {effect.doors.slice(0, shown).map((d) => (
+          <li key={d.address + d.ports + d.transport + String(d.opens) + d.place}>
+            <code>
+              {d.address.includes(':') ? `[${d.address}]` : d.address}:{d.ports}
+              {d.transport === 'udp' && '/udp'}
+            </code>
+            <Look $look={d.opens && !d.declared}>
+              {d.opens ? `opens to the internet${d.declared ? ', as meant' : ', undeclared'}` : 'closes'}
+            </Look>
+          </li>
+        ))}
+        {more(effect.doors.length, 'more doors')}
+        {effect.fixed.slice(0, shown).map((f) => (
+          <li key={f.code + f.subject}>
+            <code>{f.subject}</code>
+            <span>ends: {f.why}</span>
+          </li>
+        ))}
+        {more(effect.fixed.length, 'more findings end')}
+      </ul>
+    </Table>
+  );
+}
+
+function rank(level: string) {
+  return level === 'error' ? 0 : level === 'warning' ? 1 : 2;
+}
+
+function more(n: number, what: string) {
+  return n > shown ? (
+    <li>
+      <span>
+        {n - shown} {what}
+      </span>
+    </li>
+  ) : null;
+}

@@ -1,0 +1,265 @@
+import { useState, type ReactNode } from 'react';
+import styled from 'styled-components';
+import { Link, useLocation, useSearch } from 'wouter';
+import { useAppState } from '../api/client';
+import { Empty } from '../views/Empty';
+import { BearingLine } from './BearingLine';
+import { Hints, KeysDialog, useHints } from './hints';
+import { useKeys } from './keys';
+import { Rose } from './marks';
+import { Failed, LinkButton, Loading } from './Quiet';
+import { useSession } from './session';
+import { toolsSlot } from './Tools';
+
+const Page = styled.div`
+  height: 100%;
+  min-width: 1024px;
+  display: grid;
+  grid-template: auto auto auto minmax(0, 1fr) auto / minmax(0, 1fr);
+  @media (max-width: 700px) {
+    min-width: 0;
+  }
+`;
+
+const Top = styled.header`
+  display: grid;
+  grid-template-columns: 213px minmax(0, 1fr) auto;
+  align-items: center;
+  gap: 20px;
+  padding: 10px 24px 4px;
+  @media (max-width: 700px) {
+    grid-template-columns: 1fr;
+    gap: 6px;
+  }
+`;
+
+const Estate = styled.div`
+  display: flex;
+  align-items: center;
+  gap: 10px;
+  min-width: 0;
+  h1 {
+    font-weight: 600;
+    font-size: 15px;
+    line-height: 19px;
+    white-space: nowrap;
+    overflow: hidden;
+    text-overflow: ellipsis;
+  }
+  p {
+    color: ${(p) => p.theme.ink2};
+    font-size: 12px;
+    line-height: 16px;
+    white-space: nowrap;
+  }
+  div {
+    min-width: 0;
+  }
+`;
+
+const Attention = styled.div`
+  display: flex;
+  gap: 14px;
+  align-items: baseline;
+  white-space: nowrap;
+  color: ${(p) => p.theme.ink2};
+  a:hover {
+    color: ${(p) => p.theme.ink};
+  }
+`;
+
+const Count = styled.b<{ $look?: boolean }>`
+  font-size: 16px;
+  font-weight: 600;
+  color: ${(p) => (p.$look ? p.theme.magenta : p.theme.ink)};
+`;
+
+const Views = styled.nav`
+  display: flex;
+  align-items: stretch;
+  gap: 26px;
+  padding: 0 24px;
+  height: 44px;
+  border-bottom: 1px solid ${(p) => p.theme.rule};
+`;
+
+const Tab = styled(Link)<{ $on: boolean }>`
+  display: flex;
+  align-items: center;
+  gap: 7px;
+  font-size: 13.5px;
+  border-bottom: 3px solid ${(p) => (p.$on ? p.theme.ink : 'transparent')};
+  border-top: 3px solid transparent;
+  font-weight: ${(p) => (p.$on ? 600 : 400)};
+  color: ${(p) => (p.$on ? p.theme.ink : p.theme.ink2)};
+  small {
+    font-size: 12px;
+    font-weight: 400;
+    color: ${(p) => p.theme.ink2};
+  }
+  &:hover {
+    color: ${(p) => p.theme.ink};
+  }
+`;
+
+const Slot = styled.div`
+  margin-left: auto;
+  display: flex;
+  align-items: center;
+  gap: 24px;
+`;
+
+const Bar = styled.div<{ $look?: boolean }>`
+  padding: 6px 24px;
+  border-bottom: 1px solid ${(p) => p.theme.rule};
+  background: ${(p) => p.theme.panel};
+  color: ${(p) => (p.$look ? p.theme.magenta : p.theme.ink)};
+  display: flex;
+  justify-content: space-between;
+  gap: 24px;
+`;
+
+const Main = styled.main`
+  min-height: 0;
+  position: relative;
+  display: grid;
+  grid-template: minmax(0, 1fr) / minmax(0, 1fr);
+`;
+
+const Foot = styled.footer`
+  display: flex;
+  gap: 22px;
+  align-items: center;
+  padding: 0 24px;
+  height: 30px;
+  border-top: 1px solid ${(p) => p.theme.rule};
+  color: ${(p) => p.theme.ink2};
+  font-size: 12px;
+  kbd {
+    color: ${(p) => p.theme.ink};
+    font-weight: 600;
+    font-size: 11.5px;
+    margin-right: 6px;
+  }
+`;
+
+export function Frame({ children, dark, onTurn }: { children: ReactNode; dark: boolean; onTurn: () => void }) {
+  const state = useAppState();
+  const { notice, connected, say, undo, redo } = useSession();
+  const [location, go] = useLocation();
+  const search = useSearch();
+  const [keysOpen, setKeysOpen] = useState(false);
+  const hints = useHints();
+  const from = new URLSearchParams(search).get('from');
+  const keep = from ? `?from=${encodeURIComponent(from)}` : '';
+  useKeys({
+    '/': () => document.getElementById('bearing')?.focus(),
+    '?': () => setKeysOpen(true),
+    u: () => void undo(),
+    U: () => void redo(),
+    Escape: () => say(null),
+    '1': () => go(`/${keep}`),
+    '2': () => go(`/exposure${keep}`),
+    '3': () => go('/findings'),
+    '4': () => go('/records'),
+    '5': () => go('/log'),
+  });
+  const c = state.data?.counts;
+  const tabs: [string, string, number | undefined, boolean][] = [
+    ['Names', `/${keep}`, c?.names, location === '/' || location.startsWith('/trace')],
+    ['Exposure', `/exposure${keep}`, c?.open, location === '/exposure'],
+    ['Findings', '/findings', c && c.errors + c.warnings + c.notes, location.startsWith('/findings')],
+    ['Records', '/records', c?.records, location === '/records'],
+    ['Log', '/log', undefined, location === '/log'],
+  ];
+  return (
+    <Page>
+      <Top>
+        <Estate>
+          <Rose />
+          <div>
+            <h1 title={state.data?.name}>
+              {state.data ? state.data.name || 'An estate without a name' : 'Steady Compass'}
+            </h1>
+            <p>{c ? `${c.records} records, revision ${state.data?.revision}` : '\u00a0'}</p>
+          </div>
+        </Estate>
+        <BearingLine />
+        <Attention>
+          {c && (
+            <>
+              <Link href="/?show=stops">
+                <Count $look={c.stop > 0}>{c.stop}</Count> {c.stop === 1 ? 'stops' : 'stop'}
+              </Link>
+              <Link href="/exposure">
+                <Count $look={c.undeclared > 0}>{c.undeclared}</Count> open, undeclared
+              </Link>
+              <Link href="/?show=arrives">
+                <Count>{c.arrive}</Count> {c.arrive === 1 ? 'arrives' : 'arrive'}
+              </Link>
+            </>
+          )}
+        </Attention>
+      </Top>
+      <Views aria-label="Views">
+        {tabs.map(([name, href, n, on]) => (
+          <Tab key={name} href={href} $on={on} aria-current={on ? 'page' : undefined}>
+            {name} {n !== undefined && <small>{n}</small>}
+          </Tab>
+        ))}
+        <Slot id={toolsSlot} />
+      </Views>
+      <div role="status" aria-live="polite">
+        {!connected && (
+          <Bar $look>The program does not answer. What is shown is as it was; changes wait until it does.</Bar>
+        )}
+        {notice && (
+          <Bar $look={notice.look}>
+            <span>
+              {notice.text}
+              {notice.problem?.conflict && <Both problem={notice.problem.conflict} />}
+            </span>
+            <LinkButton onPress={() => say(null)}>close</LinkButton>
+          </Bar>
+        )}
+      </div>
+      <Main>
+        {state.isError ? (
+          <Failed error={state.error} again={() => void state.refetch()} />
+        ) : !state.data ? (
+          <Loading what="Reading the estate…" />
+        ) : state.data.counts.records === 0 && location !== '/records' && location !== '/log' ? (
+          <Empty />
+        ) : (
+          children
+        )}
+      </Main>
+      <Foot>
+        <Hints />
+        <span style={{ marginLeft: 'auto' }}>
+          <LinkButton onPress={onTurn}>{dark ? 'day' : 'night'}</LinkButton>
+        </span>
+      </Foot>
+      <KeysDialog hints={hints} isOpen={keysOpen} onClose={() => setKeysOpen(false)} />
+    </Page>
+  );
+}
+
+/** Both sides of an edit that met another's. */
+function Both({
+  problem,
+}: {
+  problem: { lines: string[]; since: { removed: string[]; added: string[]; who: string }[] };
+}) {
+  return (
+    <>
+      {' '}
+      Nothing was changed. Yours: <code>{problem.lines.join(' · ')}</code>. Since then:{' '}
+      <code>
+        {problem.since
+          .map((e) => [...e.removed.map((l) => `− ${l}`), ...e.added.map((l) => `+ ${l}`)].join(' · '))
+          .join(' · ')}
+      </code>
+    </>
+  );
+}

@@ -1,0 +1,24 @@
+import { createGlobalStyle } from 'styled-components';
+
+export const GlobalStyle = createGlobalStyle`
+  * { box-sizing: border-box; }
+  html, body, #root { height: 100%; }
+  body {
+    margin: 0;
+    background: ${(p) => p.theme.ground};
+    color: ${(p) => p.theme.ink};
+    font: 13px/18px 'IBM Plex Sans Variable', system-ui, sans-serif;
+    font-feature-settings: 'tnum', 'zero';
+    -webkit-font-smoothing: antialiased;
+  }
+  code, kbd, .mono, input, textarea { font-family: 'IBM Plex Mono', ui-monospace, monospace; font-size: 12px; font-feature-settings: 'zero'; }
+  button { font: inherit; color: inherit; }
+  a { color: inherit; text-decoration: none; }
+  h1, h2, h3, p { margin: 0; font-weight: inherit; font-size: inherit; }
+  :focus-visible { outline: 2px solid ${(p) => p.theme.ink}; outline-offset: 1px; }
+  ::selection { background: ${(p) => p.theme.shallowsHead}; }
+  ::placeholder { color: ${(p) => p.theme.ink2}; opacity: 1; }
+  .visually-hidden { position: absolute; width: 1px; height: 1px; overflow: hidden; clip-path: inset(50%); white-space: nowrap; }
+  @media (prefers-reduced-motion: reduce) { * { transition: none !important; animation: none !important; scroll-behavior: auto !important; } }
+  @media print { nav, footer, .no-print { display: none !important; } }
+`;

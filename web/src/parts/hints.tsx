@@ -1,0 +1,130 @@
+// The keys of the view in sight: along the foot, and all of them in a dialog.
+import { useEffect, useSyncExternalStore } from 'react';
+import { Dialog, Heading, Modal, ModalOverlay } from 'react-aria-components';
+import styled from 'styled-components';
+import { LinkButton } from './Quiet';
+
+export type Hint = [keys: string, does: string];
+
+let current: Hint[] = [];
+const listeners = new Set<() => void>();
+
+function set(hints: Hint[]) {
+  current = hints;
+  listeners.forEach((tell) => tell());
+}
+
+/** Says which keys a view has, while it is in sight. */
+export function useViewHints(hints: Hint[]) {
+  const key = JSON.stringify(hints);
+  useEffect(() => {
+    set(JSON.parse(key) as Hint[]);
+    return () => set([]);
+  }, [key]);
+}
+
+export function useHints() {
+  return useSyncExternalStore(
+    (tell) => {
+      listeners.add(tell);
+      return () => listeners.delete(tell);
+    },
+    () => current,
+  );
+}
+
+export function Hints() {
+  const hints = useHints();
+  return (
+    <>
+      {hints.map(([keys, does]) => (
+        <span key={keys}>
+          <kbd>{keys}</kbd>
+          {does}
+        </span>
+      ))}
+      <span>
+        <kbd>?</kbd>all keys
+      </span>
+    </>
+  );
+}
+
+const always: Hint[] = [
+  ['/', 'to the bearing line: trace anything, or write a record'],
+  ['1 – 5', 'the views, from left to right'],
+  ['u', 'take the last change back'],
+  ['U', 'make it again'],
+  ['?', 'this list'],
+  ['Esc', 'back, or close'],
+];
+
+const Veil = styled(ModalOverlay)`
+  position: fixed;
+  inset: 0;
+  background: rgb(14 38 64 / 28%);
+  display: grid;
+  place-items: center;
+`;
+
+const Sheet = styled(Modal)`
+  background: ${(p) => p.theme.panel};
+  border: 1px solid ${(p) => p.theme.ink};
+  padding: 20px 26px;
+  min-width: 420px;
+  max-width: 640px;
+  h2 {
+    font-weight: 600;
+    font-size: 15px;
+    margin-bottom: 10px;
+  }
+  dl {
+    display: grid;
+    grid-template-columns: auto 1fr;
+    gap: 5px 18px;
+    margin: 0 0 14px;
+  }
+  dd {
+    margin: 0;
+  }
+  kbd {
+    font-weight: 600;
+  }
+  section {
+    outline: none;
+  }
+`;
+
+export const DialogVeil = Veil;
+export const DialogSheet = Sheet;
+
+export function KeysDialog({ hints, isOpen, onClose }: { hints: Hint[]; isOpen: boolean; onClose: () => void }) {
+  return (
+    <Veil isOpen={isOpen} onOpenChange={(open) => !open && onClose()} isDismissable>
+      <Sheet>
+        <Dialog>
+          <Heading slot="title" level={2}>
+            Keys
+          </Heading>
+          <dl>
+            {[...hints, ...always].map(([keys, does]) => (
+              <Pair key={keys + does} keys={keys} does={does} />
+            ))}
+          </dl>
+          <LinkButton onPress={onClose}>close</LinkButton>
+        </Dialog>
+      </Sheet>
+    </Veil>
+  );
+}
+
+function Pair({ keys, does }: { keys: string; does: string }) {
+  return (
+    <>
+      <dt>
+        <kbd>{keys}</kbd>
+      </dt>
+      <dd>{does}</dd>
+    </>
+  );
+}

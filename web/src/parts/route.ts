@@ -1,0 +1,29 @@
+// Addresses of things: every view, trace and finding has its own.
+import { useCallback } from 'react';
+import { useLocation, useSearch } from 'wouter';
+
+/** A word of the query string, and how to change it. */
+export function useQueryWord(key: string, fallback: string): [string, (value: string) => void] {
+  const search = useSearch();
+  const [location, go] = useLocation();
+  const value = new URLSearchParams(search).get(key) ?? fallback;
+  const set = useCallback(
+    (next: string) => {
+      const words = new URLSearchParams(search);
+      if (next === fallback) words.delete(key);
+      else words.set(key, next);
+      const text = words.toString();
+      go(location + (text ? `?${text}` : ''), { replace: true });
+    },
+    [search, location, go, key, fallback],
+  );
+  return [value, set];
+}
+
+export function traceURL(target: string, from = 'internet') {
+  return `/trace/${encodeURIComponent(target)}${from === 'internet' ? '' : `?from=${encodeURIComponent(from)}`}`;
+}
+
+export function findingURL(code: string, subject: string) {
+  return `/findings/${encodeURIComponent(code)}/${encodeURIComponent(subject)}`;
+}

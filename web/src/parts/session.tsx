@@ -1,0 +1,143 @@
+// What every view may do: change the estate, take it back, say what happened; and whether the program answers.
+import { createContext, useCallback, useContext, useEffect, useMemo, useRef, useState, type ReactNode } from 'react';
+import { api, ask, Failure, queries, refresh, type Effect, type Mend, type Problem, type State } from '../api/client';
+
+export interface Notice {
+  text: string;
+  look?: boolean;
+  problem?: Problem;
+}
+
+interface Session {
+  notice: Notice | null;
+  connected: boolean;
+  say: (notice: Notice | null) => void;
+  /** Makes a change; gives what it did, or null where it was refused (and says why). */
+  change: (mend: Mend, what: string) => Promise<Effect | null>;
+  undo: (revision?: number) => Promise<void>;
+  redo: () => Promise<void>;
+}
+
+const Context = createContext<Session | null>(null);
+
+export function useSession() {
+  const session = useContext(Context);
+  if (!session) throw new Error('useSession outside of its provider');
+  return session;
+}
+
+export function revisionNow() {
+  return queries.getQueryData<State>(['state'])?.revision ?? 0;
+}
+
+export function effectWords(e: Effect | null | undefined) {
+  if (!e) return '';
+  const parts: string[] = [];
+  const count = (n: number, one: string, many: string) => {
+    if (n > 0) parts.push(n === 1 ? `1 ${one}` : `${n} ${many}`);
+  };
+  count(e.fixed.length, 'finding ends', 'findings end');
+  count(e.brought.length, 'finding comes', 'findings come');
+  count(e.names.length, 'name changes', 'names change');
+  count(e.doors.filter((d) => d.opens).length, 'door opens', 'doors open');
+  count(e.doors.filter((d) => !d.opens).length, 'door closes', 'doors close');
+  return parts.join(', ');
+}
+
+export function SessionProvider({ children }: { children: ReactNode }) {
+  const [notice, say] = useState<Notice | null>(null);
+  const [connected, setConnected] = useState(true);
+  const busy = useRef(false);
+
+  const failed = useCallback((error: unknown) => {
+    const failure = error instanceof Failure ? error : new Failure(String(error));
+    say({ text: failure.message, look: true, problem: failure.problem });
+  }, []);
+
+  const change = useCallback(
+    async (mend: Mend, what: string) => {
+      if (busy.current) return null;
+      busy.current = true;
+      try {
+        const body = { base: revisionNow(), remove: mend.remove, add: mend.add, why: what };
+        const done = await ask(api.POST('/api/change', { body }));
+        const effect = done.effect ?? null;
+        await refresh();
+        const words = effectWords(effect);
+        say({ text: `${what}.${words ? ` ${words[0]?.toUpperCase()}${words.slice(1)}.` : ''} u takes it back.` });
+        return effect;
+      } catch (error) {
+        failed(error);
+        return null;
+      } finally {
+        busy.current = false;
+      }
+    },
+    [failed],
+  );
+
+  const turn = useCallback(
+    async (request: () => ReturnType<typeof ask>, done: string) => {
+      if (busy.current) return;
+      busy.current = true;
+      try {
+        await request();
+        await refresh();
+        say({ text: done });
+      } catch (error) {
+        failed(error);
+      } finally {
+        busy.current = false;
+      }
+    },
+    [failed],
+  );
+  const undo = useCallback(
+    (revision?: number) =>
+      turn(() => ask(api.POST('/api/undo', { body: { revision } })), 'Taken back. U makes it again.'),
+    [turn],
+  );
+  const redo = useCallback(() => turn(() => ask(api.POST('/api/redo')), 'Made again.'), [turn]);
+
+  // Another's change appears without a reload; losing the connection is said, and heals by itself. Only the
+  // page in sight listens: a browser has few connections to one address, and hidden pages would use them up.
+  useEffect(() => {
+    let events: EventSource | null = null;
+    const close = () => {
+      events?.close();
+      events = null;
+    };
+    const follow = () => {
+      close();
+      if (document.hidden) return;
+      events = new EventSource('/api/events');
+      events.addEventListener('revision', (e) => {
+        setConnected(true);
+        if (Number(e.data) !== revisionNow() && queries.getQueryData(['state'])) void refresh();
+      });
+      events.onerror = () => setConnected(false);
+    };
+    follow();
+    document.addEventListener('visibilitychange', follow);
+    window.addEventListener('pagehide', close);
+    window.addEventListener('pageshow', follow);
+    return () => {
+      close();
+      document.removeEventListener('visibilitychange', follow);
+      window.removeEventListener('pagehide', close);
+      window.removeEventListener('pageshow', follow);
+    };
+  }, []);
+
+  useEffect(() => {
+    if (!notice || notice.look) return;
+    const timer = setTimeout(() => say(null), 9000);
+    return () => clearTimeout(timer);
+  }, [notice]);
+
+  const session = useMemo(
+    () => ({ notice, connected, say, change, undo, redo }),
+    [notice, connected, change, undo, redo],
+  );
+  return <Context.Provider value={session}>{children}</Context.Provider>;
+}

@@ -1,0 +1,379 @@
+import { useVirtualizer } from '@tanstack/react-virtual';
+import { useQuery } from '@tanstack/react-query';
+import { useEffect, useMemo, useRef, useState, type KeyboardEvent } from 'react';
+import { Dialog, Heading, Input, Label, TextField } from 'react-aria-components';
+import styled, { css } from 'styled-components';
+import { useLocation } from 'wouter';
+import { api, ask, useFindings, useAppState, type Finding } from '../api/client';
+import { Choice } from '../parts/Choice';
+import { EffectList } from '../parts/EffectList';
+import { DialogSheet, DialogVeil, useViewHints } from '../parts/hints';
+import { useKeys } from '../parts/keys';
+import { Mark } from '../parts/marks';
+import { MendLines } from '../parts/MendLines';
+import { Failed, Loading, Plain, Quiet, Strong } from '../parts/Quiet';
+import { findingURL, traceURL, useQueryWord } from '../parts/route';
+import { useSession } from '../parts/session';
+import { Tools } from '../parts/Tools';
+
+const Two = styled.div`
+  display: grid;
+  grid-template-columns: minmax(0, 1fr) minmax(400px, 470px);
+  min-height: 0;
+`;
+
+const List = styled.div`
+  overflow: auto;
+  outline: none;
+`;
+
+const Row = styled.div<{ $on: boolean }>`
+  position: absolute;
+  left: 0;
+  right: 0;
+  display: grid;
+  grid-template-columns: 16px minmax(150px, 232px) minmax(0, 1fr);
+  gap: 10px;
+  padding: 8px 20px 8px 24px;
+  border-bottom: 1px solid ${(p) => p.theme.hairline};
+  cursor: pointer;
+  svg {
+    margin-top: 4px;
+  }
+  code {
+    overflow-wrap: anywhere;
+  }
+  ${(p) =>
+    p.$on &&
+    css`
+      background: ${p.theme.panel};
+      box-shadow:
+        0 -1px 0 ${p.theme.ink},
+        0 1px 0 ${p.theme.ink};
+      z-index: 1;
+    `}
+`;
+
+const Detail = styled.aside`
+  background: ${(p) => p.theme.panel};
+  border-left: 1px solid ${(p) => p.theme.rule};
+  overflow: auto;
+  padding: 16px 24px 30px 22px;
+  > header {
+    display: flex;
+    justify-content: space-between;
+    gap: 16px;
+    align-items: baseline;
+    margin-bottom: 8px;
+    h2 {
+      font:
+        600 13px/20px 'IBM Plex Mono',
+        monospace;
+      overflow-wrap: anywhere;
+    }
+    code {
+      color: ${(p) => p.theme.ink2};
+      white-space: nowrap;
+    }
+  }
+  > p {
+    font-size: 15.5px;
+    line-height: 23px;
+  }
+  h3 {
+    margin: 18px 0 6px;
+    font-size: 12px;
+    color: ${(p) => p.theme.ink2};
+  }
+`;
+
+const Decided = styled.div`
+  border-left: 1px solid ${(p) => p.theme.rule};
+  padding-left: 10px;
+  font:
+    12px/19px 'IBM Plex Mono',
+    monospace;
+  overflow-wrap: anywhere;
+`;
+
+const Acts = styled.div`
+  display: flex;
+  flex-wrap: wrap;
+  gap: 10px;
+  margin-top: 20px;
+`;
+
+const levels = ['error, warning', 'error', 'warning', 'note', 'everything'] as const;
+
+/** What is wrong, the worst first; and for one of them, the records, the mend and what it would change. */
+export function Findings({ code, subject }: { code: string; subject: string }) {
+  const report = useFindings();
+  const [level, setLevel] = useQueryWord('level', 'everything');
+  const [family, setFamily] = useQueryWord('code', 'every code');
+  const [, go] = useLocation();
+  const { change } = useSession();
+  const [taking, setTaking] = useState(false);
+  const scroll = useRef<HTMLDivElement>(null);
+
+  const all = useMemo(() => report.data?.findings ?? [], [report.data]);
+  const list = useMemo(
+    () =>
+      all.filter(
+        (f) =>
+          (level === 'everything' || level.includes(f.level)) &&
+          (family === 'every code' || f.code.startsWith(`${family}.`)),
+      ),
+    [all, level, family],
+  );
+  const families = useMemo(() => ['every code', ...new Set(all.map((f) => f.code.split('.')[0] ?? ''))], [all]);
+  const found = list.findIndex((f) => f.code === code && f.subject === subject);
+  const [last, setLast] = useState(0);
+  const at = found >= 0 ? found : Math.min(last, list.length - 1);
+  const chosen = list[at];
+
+  const pick = (i: number) => {
+    const f = list[Math.max(0, Math.min(list.length - 1, i))];
+    if (!f) return;
+    setLast(list.indexOf(f));
+    go(findingURL(f.code, f.subject) + window.location.search, { replace: true });
+  };
+  const apply = async () => {
+    if (chosen?.mend) await change(chosen.mend, `Mended ${chosen.code} of ${chosen.subject}`);
+  };
+  const trace = () => {
+    if (chosen?.trace) go(traceURL(chosen.trace.target, chosen.trace.from));
+  };
+  useKeys({
+    j: () => pick(at + 1),
+    k: () => pick(at - 1),
+    ArrowDown: () => pick(at + 1),
+    ArrowUp: () => pick(at - 1),
+    a: () => void apply(),
+    Enter: trace,
+    t: () => chosen && setTaking(true),
+  });
+  useViewHints([
+    ['↑↓', 'finding'],
+    ['Enter', 'trace it'],
+    ['a', 'apply the mend'],
+    ['u', 'undo'],
+    ['t', 'take it on'],
+  ]);
+  // eslint-disable-next-line react-hooks/incompatible-library -- the compiler leaves this view as it is
+  const virtual = useVirtualizer({
+    count: list.length,
+    getScrollElement: () => scroll.current,
+    estimateSize: () => 53,
+    overscan: 10,
+    getItemKey: (i) => (list[i] ? list[i].code + list[i].subject : i),
+  });
+  useEffect(() => {
+    if (at >= 0) virtual.scrollToIndex(at);
+  }, [at, virtual]);
+
+  const tools = (
+    <Tools>
+      <Choice label="level" value={level} options={levels} onChange={setLevel} />
+      <Choice label="on" value={family} options={families} onChange={setFamily} />
+    </Tools>
+  );
+  if (report.isError) {
+    return (
+      <>
+        {tools}
+        <Failed error={report.error} again={() => void report.refetch()} />
+      </>
+    );
+  }
+  if (!report.data) {
+    return (
+      <>
+        {tools}
+        <Loading what="Looking the estate over…" />
+      </>
+    );
+  }
+  if (list.length === 0) {
+    return (
+      <>
+        {tools}
+        <Quiet>
+          {all.length === 0
+            ? 'Nothing is found wrong. Every name ends where it is meant to, and nothing stands open undeclared.'
+            : 'No finding is of that level and code.'}
+        </Quiet>
+      </>
+    );
+  }
+  const onKey = (e: KeyboardEvent) => {
+    if (e.key === 'Home' || e.key === 'End') {
+      pick(e.key === 'Home' ? 0 : list.length - 1);
+      e.preventDefault();
+    }
+  };
+  return (
+    <Two>
+      {tools}
+      <List
+        ref={scroll}
+        tabIndex={0}
+        role="listbox"
+        aria-label="Findings"
+        aria-activedescendant={`finding-${at}`}
+        onKeyDown={onKey}
+      >
+        <div style={{ height: virtual.getTotalSize(), position: 'relative' }}>
+          {virtual.getVirtualItems().map((v) => {
+            const f = list[v.index];
+            if (!f) return null;
+            return (
+              <Row
+                key={v.key}
+                id={`finding-${v.index}`}
+                data-index={v.index}
+                ref={virtual.measureElement}
+                role="option"
+                aria-selected={v.index === at}
+                $on={v.index === at}
+                style={{ transform: `translateY(${v.start}px)` }}
+                onClick={() => pick(v.index)}
+                data-code={f.code}
+              >
+                <Mark kind={f.level === 'error' ? 'stops' : f.level === 'warning' ? 'ends' : 'unknown'} />
+                <code title={f.level}>{shortSubject(f.subject)}</code>
+                <span>{f.why}</span>
+              </Row>
+            );
+          })}
+        </div>
+      </List>
+      {chosen && (
+        <Chosen
+          key={chosen.code + chosen.subject}
+          finding={chosen}
+          onApply={() => void apply()}
+          onTrace={trace}
+          onTake={() => setTaking(true)}
+        />
+      )}
+      {chosen && taking && <Take finding={chosen} onClose={() => setTaking(false)} />}
+    </Two>
+  );
+}
+
+/** A subject that is a whole line is shown to where one knows it. */
+function shortSubject(subject: string) {
+  return subject.length > 64 ? `${subject.slice(0, 61)}…` : subject;
+}
+
+interface ChosenProps {
+  finding: Finding;
+  onApply: () => void;
+  onTrace: () => void;
+  onTake: () => void;
+}
+
+function Chosen({ finding, onApply, onTrace, onTake }: ChosenProps) {
+  const revision = useAppState().data?.revision ?? 0;
+  const preview = useQuery({
+    queryKey: ['preview', revision, finding.code, finding.subject],
+    queryFn: () => {
+      const mend = finding.mend ?? { remove: [], add: [] };
+      return ask(api.POST('/api/preview', { body: { base: revision, remove: mend.remove, add: mend.add } }));
+    },
+    enabled: Boolean(finding.mend),
+  });
+  return (
+    <Detail aria-label="the finding">
+      <header>
+        <h2>{finding.subject}</h2>
+        <code>{finding.code}</code>
+      </header>
+      <p>{finding.why}</p>
+      {finding.records.length > 0 && (
+        <>
+          <h3>What decided</h3>
+          <Decided>
+            {finding.records.map((r) => (
+              <div key={r}>{r}</div>
+            ))}
+          </Decided>
+        </>
+      )}
+      {finding.mend && (
+        <>
+          <h3>Mend</h3>
+          <MendLines mend={finding.mend} />
+          <div style={{ margin: '12px -14px 0' }}>
+            {preview.data && <EffectList effect={preview.data} verb="After it" />}
+            {preview.isPending && <Quiet style={{ padding: '4px 14px' }}>Trying it…</Quiet>}
+            {preview.isError && <Quiet style={{ padding: '4px 14px' }}>{preview.error.message}</Quiet>}
+          </div>
+        </>
+      )}
+      <Acts>
+        {finding.mend && <Strong onPress={onApply}>Apply</Strong>}
+        {finding.trace && <Plain onPress={onTrace}>Trace it</Plain>}
+        <Plain onPress={onTake}>Take it on until…</Plain>
+      </Acts>
+    </Detail>
+  );
+}
+
+const Form = styled.form`
+  display: grid;
+  gap: 12px;
+  input {
+    display: block;
+    width: 100%;
+    margin-top: 3px;
+    border: 1px solid ${(p) => p.theme.rule};
+    background: ${(p) => p.theme.ground};
+    color: ${(p) => p.theme.ink};
+    padding: 5px 8px;
+  }
+`;
+
+/** A finding known and taken on, for a reason and until a day; it comes back after it. */
+function Take({ finding, onClose }: { finding: Finding; onClose: () => void }) {
+  const [until, setUntil] = useState('');
+  const [why, setWhy] = useState('');
+  const { change } = useSession();
+  const quote = (s: string) => `"${s.replaceAll('\\', '\\\\').replaceAll('"', '\\"')}"`;
+  const take = async () => {
+    const line = `accept ${finding.code} ${quote(finding.subject)} until ${until} note ${quote(why)}`;
+    if (await change({ remove: [], add: [line] }, `Took on ${finding.code} of ${finding.subject}`)) onClose();
+  };
+  return (
+    <DialogVeil isOpen isDismissable onOpenChange={(open) => !open && onClose()}>
+      <DialogSheet>
+        <Dialog>
+          <Heading slot="title" level={2}>
+            Take on {finding.code} of {shortSubject(finding.subject)}
+          </Heading>
+          <Form
+            onSubmit={(e) => {
+              e.preventDefault();
+              void take();
+            }}
+          >
+            <TextField value={why} onChange={setWhy} isRequired autoFocus>
+              <Label>Why it may stay</Label>
+              <Input />
+            </TextField>
+            <TextField value={until} onChange={setUntil} isRequired>
+              <Label>Until which day; it comes back after it</Label>
+              <Input type="date" />
+            </TextField>
+            <Acts>
+              <Strong type="submit" isDisabled={!until || !why.trim()}>
+                Take it on
+              </Strong>
+              <Plain onPress={onClose}>Leave it</Plain>
+            </Acts>
+          </Form>
+        </Dialog>
+      </DialogSheet>
+    </DialogVeil>
+  );
+}

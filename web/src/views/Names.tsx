@@ -1,0 +1,619 @@
+import { useVirtualizer } from '@tanstack/react-virtual';
+import { useCallback, useEffect, useMemo, useRef, useState, type KeyboardEvent } from 'react';
+import styled, { css } from 'styled-components';
+import { useLocation } from 'wouter';
+import { useNames, type Row, type RowWay } from '../api/client';
+import { useViewHints } from '../parts/hints';
+import { useKeys } from '../parts/keys';
+import { isGood, Mark, markOf, outcomeWords } from '../parts/marks';
+import { VantagePicker } from '../parts/Picker';
+import { Failed, Loading, Quiet } from '../parts/Quiet';
+import { traceURL, useQueryWord } from '../parts/route';
+import { Choice } from '../parts/Choice';
+import { Tools } from '../parts/Tools';
+
+const columns =
+  'minmax(96px, 0.9fr) 46px minmax(122px, 1.15fr) minmax(166px, 1.35fr) minmax(88px, 0.75fr) minmax(112px, 0.95fr) minmax(62px, 0.5fr) minmax(112px, 1fr) minmax(140px, 1.25fr) minmax(136px, 0.9fr)';
+
+const Grid = styled.div`
+  display: grid;
+  grid-template-rows: auto minmax(0, 1fr);
+  min-height: 0;
+`;
+
+const line = css`
+  display: grid;
+  grid-template-columns: ${columns};
+  padding: 0 0 0 24px;
+`;
+
+const Head = styled.div`
+  ${line}
+  border-bottom: 1px solid ${(p) => p.theme.rule};
+  font-size: 12px;
+  color: ${(p) => p.theme.ink2};
+  > div {
+    padding: 0 10px;
+    height: 30px;
+    line-height: 30px;
+  }
+  > div:first-child {
+    padding-left: 0;
+  }
+`;
+
+const HeadCell = styled.div<{ $ground?: 'water' | 'shallows' | 'land' }>`
+  background: ${(p) =>
+    p.$ground === 'water'
+      ? p.theme.water
+      : p.$ground === 'shallows'
+        ? p.theme.shallowsHead
+        : p.$ground === 'land'
+          ? p.theme.landHead
+          : 'none'};
+`;
+
+const Scroll = styled.div`
+  overflow: auto;
+  position: relative;
+  outline: none;
+`;
+
+const GroupLine = styled.div`
+  position: absolute;
+  left: 0;
+  right: 0;
+  padding: 0 24px;
+  height: 30px;
+  line-height: 30px;
+  border-bottom: 1px solid ${(p) => p.theme.rule};
+  background: ${(p) => p.theme.ground};
+  color: ${(p) => p.theme.ink2};
+  font-size: 12px;
+  b {
+    font-weight: 600;
+    font-size: 13px;
+    margin-right: 8px;
+    color: ${(p) => p.theme.ink};
+  }
+`;
+
+const RowLine = styled.div<{ $on: boolean; $sub?: boolean }>`
+  ${line}
+  position: absolute;
+  left: 0;
+  right: 0;
+  height: 31px;
+  cursor: pointer;
+  border-bottom: 1px solid ${(p) => p.theme.hairline};
+  ${(p) =>
+    p.$on &&
+    css`
+      box-shadow:
+        0 -1px 0 ${p.theme.ink},
+        0 1px 0 ${p.theme.ink};
+      z-index: 1;
+    `}
+  &:hover > * {
+    filter: brightness(0.985);
+  }
+`;
+
+const Cell = styled.div<{ $ground?: 'water' | 'shallows' | 'land'; $ghost?: boolean; $faint?: boolean }>`
+  padding: 0 10px;
+  height: 30px;
+  line-height: 30px;
+  min-width: 0;
+  white-space: nowrap;
+  overflow: hidden;
+  text-overflow: ellipsis;
+  font-family: 'IBM Plex Mono', monospace;
+  font-size: 12px;
+  background: ${(p) =>
+    p.$ground === 'water'
+      ? p.theme.water
+      : p.$ground === 'shallows'
+        ? p.theme.shallows
+        : p.$ground === 'land'
+          ? p.theme.land
+          : 'none'};
+  color: ${(p) => (p.$ghost ? p.theme.ink2 : p.theme.ink)};
+  font-style: ${(p) => (p.$ghost ? 'italic' : 'normal')};
+`;
+
+const Opener = styled.button`
+  position: absolute;
+  left: 5px;
+  top: 5px;
+  width: 18px;
+  height: 20px;
+  padding: 0;
+  border: 0;
+  background: none;
+  cursor: pointer;
+  color: ${(p) => p.theme.ink2};
+  font-size: 11px;
+  line-height: 20px;
+`;
+
+const NameCell = styled(Cell)`
+  padding-left: 0;
+  font-family: inherit;
+  font-size: 13px;
+  font-weight: 600;
+  small {
+    font-weight: 400;
+    color: ${(p) => p.theme.ink2};
+    font-size: 12px;
+  }
+`;
+
+const Port = styled(Cell)`
+  text-align: right;
+  padding: 0 10px 0 0;
+  color: ${(p) => p.theme.ink2};
+`;
+
+const Ditto = styled.i`
+  display: inline-block;
+  width: 2px;
+  height: 7px;
+  background: ${(p) => p.theme.faint};
+  box-shadow: 4px 0 0 ${(p) => p.theme.faint};
+`;
+
+const Break = styled.span`
+  display: block;
+  margin: 3px -7px;
+  height: 24px;
+  line-height: 21px;
+  padding: 0 7px;
+  border: 1px dashed ${(p) => p.theme.magenta};
+  background: ${(p) => p.theme.magentaWash};
+  color: ${(p) => p.theme.magenta};
+  font:
+    500 12.5px/21px 'IBM Plex Sans Variable',
+    sans-serif;
+  overflow: hidden;
+  text-overflow: ellipsis;
+`;
+
+const VerdictCell = styled(Cell)<{ $look: boolean }>`
+  display: flex;
+  align-items: center;
+  gap: 8px;
+  font:
+    500 13px/30px 'IBM Plex Sans Variable',
+    sans-serif;
+  color: ${(p) => (p.$look ? p.theme.magenta : p.theme.ink)};
+  small {
+    color: ${(p) => p.theme.ink2};
+    font-weight: 400;
+  }
+`;
+
+const Filter = styled.input`
+  border: 0;
+  border-bottom: 1px dashed ${(p) => p.theme.ink2};
+  background: none;
+  color: ${(p) => p.theme.ink};
+  width: 130px;
+  padding: 1px 0 2px;
+  &:focus {
+    outline: none;
+    border-bottom: 2px solid ${(p) => p.theme.ink};
+    padding-bottom: 1px;
+  }
+`;
+
+const cells = ['answers', 'edge', 'letsIn', 'machine', 'service', 'site', 'backend'] as const;
+type CellName = (typeof cells)[number];
+const grounds: Record<CellName, 'water' | 'shallows' | 'land'> = {
+  answers: 'water',
+  edge: 'shallows',
+  letsIn: 'shallows',
+  machine: 'land',
+  service: 'land',
+  site: 'land',
+  backend: 'land',
+};
+const titles: Record<CellName, string> = {
+  answers: 'answers',
+  edge: 'edge',
+  letsIn: 'lets in',
+  machine: 'machine',
+  service: 'service',
+  site: 'site',
+  backend: 'backend',
+};
+
+type Item =
+  | { kind: 'group'; key: string; title: string; note: string }
+  | { kind: 'row'; key: string; row: Row; way?: RowWay; first: boolean };
+
+const groupings = ['zone', 'machine', 'verdict'] as const;
+const shows = ['everything', 'stops', 'arrives', 'not known'] as const;
+
+/** The table of names: a row a name and port, in the order in which a stranger meets things. */
+export function Names() {
+  const [from, setFrom] = useQueryWord('from', 'internet');
+  const [group, setGroup] = useQueryWord('by', 'zone');
+  const [show, setShow] = useQueryWord('show', 'everything');
+  const [filter, setFilter] = useQueryWord('filter', '');
+  const names = useNames(from);
+  const [open, setOpen] = useState<ReadonlySet<string>>(new Set());
+  const [, go] = useLocation();
+  const scroll = useRef<HTMLDivElement>(null);
+
+  const items = useMemo(
+    () => arrange(names.data?.rows ?? [], filter, group, show, open),
+    [names.data, filter, group, show, open],
+  );
+  const [at, setAt] = useState('');
+  const found = items.findIndex((i) => i.key === at);
+  const selected = found >= 0 ? found : items.findIndex((i) => i.kind === 'row');
+
+  // eslint-disable-next-line react-hooks/incompatible-library -- the compiler leaves this view as it is
+  const virtual = useVirtualizer({
+    count: items.length,
+    getScrollElement: () => scroll.current,
+    estimateSize: () => 31,
+    overscan: 12,
+    getItemKey: (i) => items[i]?.key ?? i,
+  });
+
+  const toRow = useCallback(
+    (i: number, step: number) => {
+      let next = Math.max(0, Math.min(items.length - 1, i));
+      while (items[next] && items[next]?.kind !== 'row') next += step;
+      const item = items[next];
+      if (item) {
+        setAt(item.key);
+        virtual.scrollToIndex(next);
+      }
+    },
+    [items, virtual],
+  );
+  const toggle = (item: Item | undefined) => {
+    if (item?.kind !== 'row' || item.row.ways.length < 2) return;
+    const next = new Set(open);
+    const key = rowKey(item.row);
+    if (!next.delete(key)) next.add(key);
+    setOpen(next);
+  };
+  const openRow = (item: Item | undefined) => {
+    if (item?.kind === 'row') go(traceURL(target(item.row), from));
+  };
+  const onKey = (e: KeyboardEvent) => {
+    const page = Math.floor((scroll.current?.clientHeight ?? 600) / 31) - 1;
+    const item = items[selected];
+    switch (e.key) {
+      case 'ArrowDown':
+      case 'j':
+        toRow(selected + 1, 1);
+        break;
+      case 'ArrowUp':
+      case 'k':
+        toRow(selected - 1, -1);
+        break;
+      case 'PageDown':
+        toRow(selected + page, 1);
+        break;
+      case 'PageUp':
+        toRow(selected - page, -1);
+        break;
+      case 'Home':
+        toRow(0, 1);
+        break;
+      case 'End':
+        toRow(items.length - 1, -1);
+        break;
+      case 'ArrowRight':
+      case 'ArrowLeft':
+        toggle(item);
+        break;
+      case 'Enter':
+        openRow(item);
+        break;
+      default:
+        return;
+    }
+    e.preventDefault();
+  };
+  useKeys({
+    f: () => document.getElementById('names-filter')?.focus(),
+    v: () => document.getElementById('vantage')?.focus(),
+    ArrowDown: () => scroll.current?.focus(),
+    j: () => scroll.current?.focus(),
+  });
+  useViewHints([
+    ['↑↓', 'move'],
+    ['Enter', 'open the trace'],
+    ['→', 'each way of a row'],
+    ['f', 'filter'],
+    ['v', 'seen from'],
+  ]);
+  useEffect(() => {
+    if (document.activeElement === document.body) scroll.current?.focus({ preventScroll: true });
+  }, []);
+
+  const tools = (
+    <Tools>
+      <label style={{ color: 'inherit' }}>
+        <span className="visually-hidden">filter</span>
+        <Filter
+          id="names-filter"
+          placeholder="filter"
+          value={filter}
+          onChange={(e) => setFilter(e.target.value)}
+          onKeyDown={(e) => {
+            if (e.key === 'Escape') setFilter('');
+            if (e.key === 'Escape' || e.key === 'Enter' || e.key === 'ArrowDown') scroll.current?.focus();
+          }}
+        />
+      </label>
+      <Choice label="show" value={show} options={shows} onChange={setShow} />
+      <VantagePicker value={from} onChange={setFrom} />
+      <Choice label="grouped by" value={group} options={groupings} onChange={setGroup} />
+    </Tools>
+  );
+  if (names.isError) {
+    return (
+      <>
+        {tools}
+        <Failed error={names.error} again={() => void names.refetch()} />
+      </>
+    );
+  }
+  const visible = virtual.getVirtualItems();
+  return (
+    <Grid>
+      {tools}
+      <Head aria-hidden="true">
+        <HeadCell>name</HeadCell>
+        <HeadCell />
+        {cells.map((c) => (
+          <HeadCell key={c} $ground={grounds[c]}>
+            {titles[c]}
+          </HeadCell>
+        ))}
+        <HeadCell>verdict</HeadCell>
+      </Head>
+      {!names.data ? (
+        <Loading what="Tracing every name…" />
+      ) : items.length === 0 ? (
+        <Quiet>
+          {names.data.rows.length === 0
+            ? 'No name is recorded yet. Write a dns line into the field above.'
+            : 'No name is like that. Escape in the filter shows all of them again.'}
+        </Quiet>
+      ) : (
+        <Scroll
+          ref={scroll}
+          tabIndex={0}
+          role="grid"
+          aria-label={`Names seen from ${from}`}
+          aria-rowcount={items.length}
+          aria-activedescendant={selected >= 0 ? `name-${selected}` : undefined}
+          onKeyDown={onKey}
+        >
+          <div style={{ height: virtual.getTotalSize(), position: 'relative' }}>
+            {visible.map((v) => {
+              const item = items[v.index];
+              if (!item) return null;
+              const style = { transform: `translateY(${v.start}px)` };
+              if (item.kind === 'group') {
+                return (
+                  <GroupLine key={item.key} style={style} role="row">
+                    <span role="gridcell">
+                      <b>{item.title}</b>
+                      {item.note}
+                    </span>
+                  </GroupLine>
+                );
+              }
+              const before = items[v.index - 1];
+              return (
+                <NameRow
+                  key={item.key}
+                  id={`name-${v.index}`}
+                  style={style}
+                  item={item}
+                  before={before?.kind === 'row' ? before : undefined}
+                  on={v.index === selected}
+                  opened={open.has(rowKey(item.row))}
+                  group={group}
+                  onToggle={() => toggle(item)}
+                  onPick={() => {
+                    setAt(item.key);
+                    openRow(item);
+                  }}
+                />
+              );
+            })}
+          </div>
+        </Scroll>
+      )}
+    </Grid>
+  );
+}
+
+interface RowProps {
+  id: string;
+  style: { transform: string };
+  item: Extract<Item, { kind: 'row' }>;
+  before?: Extract<Item, { kind: 'row' }>;
+  on: boolean;
+  opened: boolean;
+  group: string;
+  onPick: () => void;
+  onToggle: () => void;
+}
+
+function NameRow({ id, style, item, before, on, opened, group, onPick, onToggle }: RowProps) {
+  const { row, way } = item;
+  const ways = way ? [way] : row.ways;
+  const same = before?.row.name === row.name && !way;
+  const broken = worst(ways)?.cells;
+  const brokenAt = broken && !row.asMeant ? cells.indexOf(broken.broken as CellName) : -1;
+  const verdict = way ? way.outcome : row.verdict;
+  const mark = markOf(verdict, row.asMeant, row.mends > 0);
+  return (
+    <RowLine
+      id={id}
+      role="row"
+      aria-selected={on}
+      $on={on}
+      style={style}
+      onClick={onPick}
+      data-name={row.name}
+      data-port={row.port}
+    >
+      {!way && row.ways.length > 1 && (
+        <Opener
+          type="button"
+          tabIndex={-1}
+          aria-label={opened ? 'close the ways' : `each of ${row.ways.length} ways`}
+          onClick={(e) => {
+            e.stopPropagation();
+            onToggle();
+          }}
+        >
+          {opened ? '▾' : '▸'}
+        </Opener>
+      )}
+      <NameCell role="gridcell" title={row.name} $ghost={!!way}>
+        {way ? (
+          <small style={{ paddingLeft: 16 }}>{way.family === 'ipv6' ? 'IPv6' : 'IPv4'}</small>
+        ) : (
+          <NameText row={row} full={group !== 'zone'} faint={same} />
+        )}
+      </NameCell>
+      <Port role="gridcell">
+        {!way && row.port}
+        {!way && row.transport === 'udp' && '/udp'}
+      </Port>
+      {cells.map((c, i) => {
+        const text = cellText(ways, c);
+        const above = before ? cellText(before.way ? [before.way] : before.row.ways, c) : '';
+        const ghost = brokenAt >= 0 && i > brokenAt;
+        if (i === brokenAt) {
+          return (
+            <Cell key={c} role="gridcell" $ground={grounds[c]} title={broken?.reason}>
+              <Break>{broken?.reason}</Break>
+            </Cell>
+          );
+        }
+        const ditto = text !== '' && text === above && text !== '';
+        return (
+          <Cell key={c} role="gridcell" $ground={grounds[c]} $ghost={ghost} title={text}>
+            {ditto ? (
+              <>
+                <Ditto aria-hidden="true" />
+                <span className="visually-hidden">{text}</span>
+              </>
+            ) : (
+              short(text, row.zone)
+            )}
+          </Cell>
+        );
+      })}
+      <VerdictCell
+        role="gridcell"
+        $look={mark === 'stops'}
+        title={row.asMeant ? `meant for ${row.for.join(', ')}` : undefined}
+      >
+        <Mark kind={mark} />
+        <span>
+          {outcomeWords[verdict] ?? verdict}
+          {row.asMeant && ', as meant'}
+        </span>
+      </VerdictCell>
+    </RowLine>
+  );
+}
+
+function NameText({ row, full, faint }: { row: Row; full: boolean; faint: boolean }) {
+  const inside = row.zone && row.name.endsWith(`.${row.zone}`) ? row.name.slice(0, -row.zone.length - 1) : row.name;
+  const text = full ? row.name : inside;
+  if (faint) return <small>{text === row.name && row.name === row.zone ? '@ apex' : text}</small>;
+  if (!full && row.name === row.zone) {
+    return (
+      <>
+        @ <small>apex</small>
+      </>
+    );
+  }
+  return <>{text}</>;
+}
+
+function target(row: Row) {
+  return `${row.name}:${row.port}${row.transport === 'udp' ? '/udp' : ''}`;
+}
+
+function rowKey(row: Row) {
+  return `${row.name} ${row.port} ${row.transport}`;
+}
+
+/** The way whose break a row shows: the first that is broken. */
+function worst(ways: RowWay[]) {
+  return ways.find((w) => !isGood(w.outcome) && w.cells.broken) ?? ways.find((w) => w.cells.broken);
+}
+
+/** Up to two values, then how many. */
+function cellText(ways: RowWay[], cell: CellName) {
+  const values = [...new Set(ways.map((w) => w.cells[cell]))].filter((v) => v !== '');
+  const joined = values.join(', ');
+  return values.length <= 1 || (values.length === 2 && joined.length <= 24) ? joined : `${values.length} ways`;
+}
+
+/** Leaves the zone out of a name in a narrow cell. */
+function short(text: string, zone: string) {
+  return zone && text.endsWith(`.${zone}`) ? `${text.slice(0, -zone.length)}…` : text;
+}
+
+function arrange(rows: Row[], filter: string, group: string, show: string, open: ReadonlySet<string>): Item[] {
+  const word = filter.trim().toLowerCase();
+  const wanted = rows.filter((r) => {
+    if (show === 'stops' && (isGood(r.verdict) || r.asMeant || r.verdict === 'undecided')) return false;
+    if (show === 'arrives' && !isGood(r.verdict)) return false;
+    if (show === 'not known' && r.verdict !== 'undecided') return false;
+    if (!word) return true;
+    return (
+      target(r).includes(word) ||
+      (outcomeWords[r.verdict] ?? '').includes(word) ||
+      r.ways.some(
+        (w) =>
+          cells.some((c) => w.cells[c].toLowerCase().includes(word)) || w.cells.reason.toLowerCase().includes(word),
+      )
+    );
+  });
+  const groups = new Map<string, Row[]>();
+  const title = (r: Row) => {
+    if (group === 'machine') return (r.ways[0]?.cells.machine ?? '').split('/')[0] || 'no machine reached';
+    if (group === 'verdict') return r.asMeant ? 'unresolved, as meant' : (outcomeWords[r.verdict] ?? r.verdict);
+    return (r.zone || 'in no recorded zone') + (r.for.length ? `\u0000${r.for.join(', ')}` : '');
+  };
+  for (const r of wanted) {
+    const t = title(r);
+    groups.set(t, [...(groups.get(t) ?? []), r]);
+  }
+  const out: Item[] = [];
+  for (const [t, list] of [...groups].sort(([a], [b]) => Number(a.includes('\u0000')) - Number(b.includes('\u0000')))) {
+    const [name, audience] = t.split('\u0000');
+    const n = new Set(list.map((r) => r.name)).size;
+    out.push({
+      kind: 'group',
+      key: `group ${t}`,
+      title: name ?? '',
+      note: `${n} ${n === 1 ? 'name' : 'names'}${group !== 'zone' ? '' : audience ? `, only for ${audience}` : ', public'}`,
+    });
+    for (const row of list) {
+      out.push({ kind: 'row', key: rowKey(row), row, first: true });
+      if (open.has(rowKey(row)) && row.ways.length > 1) {
+        row.ways.forEach((way, i) => out.push({ kind: 'row', key: `${rowKey(row)} ${i}`, row, way, first: false }));
+      }
+    }
+  }
+  return out;
+}

@@ -1,0 +1,253 @@
+import { useCallback, useEffect, useRef, useState } from 'react';
+import styled from 'styled-components';
+import { api, ask, Failure, refresh, useKinds, useRecords, type Fault, type TextAnswer } from '../api/client';
+import { EffectList } from '../parts/EffectList';
+import { NotationEditor, type EditorHandle } from '../parts/NotationEditor';
+import { useViewHints } from '../parts/hints';
+import { Failed, LinkButton, Loading, Plain, Strong } from '../parts/Quiet';
+import { effectWords, useSession } from '../parts/session';
+
+const Three = styled.div`
+  display: grid;
+  grid-template-columns: 140px minmax(0, 1fr) 344px;
+  min-height: 0;
+`;
+
+const Kinds = styled.nav`
+  border-right: 1px solid ${(p) => p.theme.rule};
+  overflow: auto;
+  padding: 8px 0;
+  button {
+    display: flex;
+    justify-content: space-between;
+    width: 100%;
+    padding: 3px 14px 3px 24px;
+    border: 0;
+    background: none;
+    cursor: pointer;
+    font:
+      12px/19px 'IBM Plex Mono',
+      monospace;
+    color: ${(p) => p.theme.ink};
+  }
+  button:hover {
+    background: ${(p) => p.theme.hover};
+  }
+  small {
+    color: ${(p) => p.theme.ink2};
+  }
+`;
+
+const Side = styled.aside`
+  border-left: 1px solid ${(p) => p.theme.rule};
+  overflow: auto;
+  padding: 14px 22px 24px 20px;
+  > p {
+    color: ${(p) => p.theme.ink2};
+  }
+  > h2 {
+    font-size: 15px;
+    line-height: 21px;
+    margin-bottom: 8px;
+  }
+`;
+
+const FaultRow = styled.div`
+  padding: 7px 0;
+  border-top: 1px solid ${(p) => p.theme.hairline};
+  color: ${(p) => p.theme.magenta};
+  small {
+    display: block;
+    color: ${(p) => p.theme.ink2};
+  }
+`;
+
+const Acts = styled.div`
+  display: flex;
+  gap: 10px;
+  margin: 14px 0;
+`;
+
+const draftKey = 'records-draft';
+
+interface Draft {
+  base: number;
+  text: string;
+}
+
+/** What was typed and not saved outlives the page. */
+function keptDraft(): Draft | null {
+  try {
+    return JSON.parse(sessionStorage.getItem(draftKey) ?? 'null') as Draft | null;
+  } catch {
+    return null;
+  }
+}
+
+/** The whole estate as notation, saved as one change after showing what it would do. */
+export default function Records() {
+  const records = useRecords();
+  const kinds = useKinds();
+  const { say } = useSession();
+  const editor = useRef<EditorHandle>(null);
+  const [draft, setDraft] = useState<Draft | null>(keptDraft);
+  const [answer, setAnswer] = useState<TextAnswer | null>(null);
+  const [saving, setSaving] = useState(false);
+  const asked = useRef(0);
+  const text = draft?.text ?? records.data?.text ?? '';
+  const base = draft?.base ?? records.data?.revision ?? 0;
+  const dirty = draft !== null;
+
+  useEffect(() => {
+    if (draft) sessionStorage.setItem(draftKey, JSON.stringify(draft));
+    else sessionStorage.removeItem(draftKey);
+  }, [draft]);
+
+  const loaded = records.data !== undefined;
+  useEffect(() => {
+    if (!loaded) return;
+    const turn = ++asked.current;
+    const timer = setTimeout(
+      async () => {
+        try {
+          const got = await ask(api.POST('/api/text', { body: { base, text } }));
+          if (turn === asked.current) setAnswer(got);
+        } catch (error) {
+          if (turn === asked.current) say({ text: (error as Error).message, look: true });
+        }
+      },
+      dirty ? 160 : 0,
+    );
+    return () => clearTimeout(timer);
+  }, [text, base, loaded, dirty, say]);
+
+  const onChange = useCallback(
+    (next: string) => {
+      const stored = records.data;
+      if (!stored) return;
+      setDraft((d) =>
+        next === stored.text && (d === null || d.base === stored.revision)
+          ? null
+          : { base: d?.base ?? stored.revision, text: next },
+      );
+    },
+    [records.data],
+  );
+  const discard = () => {
+    setDraft(null);
+    if (records.data) editor.current?.setText(records.data.text);
+  };
+  const save = useCallback(async () => {
+    if (!draft || saving) return;
+    setSaving(true);
+    try {
+      const done = await ask(
+        api.POST('/api/records', { body: { base: draft.base, text: draft.text, why: 'Edited the records' } }),
+      );
+      setDraft(null);
+      await refresh();
+      const words = effectWords(done.effect);
+      say({
+        text: `Saved as revision ${done.revision}.${words ? ` ${words[0]?.toUpperCase()}${words.slice(1)}.` : ''} u takes it back.`,
+      });
+    } catch (error) {
+      const failure = error as Failure;
+      say({ text: failure.message, look: true, problem: failure.problem });
+    } finally {
+      setSaving(false);
+    }
+  }, [draft, saving, say]);
+
+  useViewHints([
+    ['Ctrl S', 'save'],
+    ['Ctrl Space', 'complete'],
+    ['F8', 'next caution'],
+    ['Esc Tab', 'out of the editor'],
+  ]);
+  if (records.isError) return <Failed error={records.error} again={() => void records.refetch()} />;
+  if (!records.data || !kinds.data) return <Loading what="Reading the records…" />;
+  const faults: Fault[] = answer?.faults ?? [];
+  const changed = answer ? answer.removed.length + answer.added.length : 0;
+  return (
+    <Three>
+      <Kinds aria-label="Kinds of records">
+        {kinds.data.map((k) => (
+          <button key={k.word} type="button" onClick={() => editor.current?.toKind(k.word)}>
+            {k.word} <small>{records.data.kinds[k.word] || ''}</small>
+          </button>
+        ))}
+      </Kinds>
+      <NotationEditor
+        ref={editor}
+        text={text}
+        kinds={kinds.data}
+        faults={faults}
+        marks={answer?.marks ?? []}
+        onChange={onChange}
+        onSave={() => void save()}
+      />
+      <Side aria-label="What saving would do">
+        {faults.length > 0 ? (
+          <>
+            <h2>
+              {faults.length === 1 ? 'One line has an error' : `${faults.length} lines have errors`}; nothing can be
+              saved yet.
+            </h2>
+            {faults.slice(0, 40).map((f) => (
+              <FaultRow key={`${f.line}:${f.column}`}>
+                <LinkButton onPress={() => editor.current?.toPlace(f.line, f.column)}>
+                  line {f.line}, column {f.column}
+                </LinkButton>
+                : {f.what}
+                {(f.expected || f.nearest) && (
+                  <small>
+                    {f.expected && `expected ${f.expected}`}
+                    {f.nearest && ` (nearest: ${f.nearest})`}
+                  </small>
+                )}
+              </FaultRow>
+            ))}
+            {dirty && (
+              <Acts>
+                <Plain onPress={discard}>Discard</Plain>
+              </Acts>
+            )}
+          </>
+        ) : dirty ? (
+          <>
+            <h2>
+              {changed === 0
+                ? 'Nothing differs from what is kept but blanks and order.'
+                : `${answer?.removed.length ?? 0} ${answer?.removed.length === 1 ? 'line goes' : 'lines go'}, ${answer?.added.length ?? 0} ${answer?.added.length === 1 ? 'comes' : 'come'}.`}
+            </h2>
+            {answer?.effect && (
+              <div style={{ margin: '0 -14px' }}>
+                <EffectList effect={answer.effect} verb="Saving this would" />
+              </div>
+            )}
+            <Acts>
+              <Strong isDisabled={saving} onPress={() => void save()}>
+                Save {changed > 0 ? `${changed} ${changed === 1 ? 'line' : 'lines'}` : ''}
+              </Strong>
+              <Plain onPress={discard}>Discard</Plain>
+            </Acts>
+            {records.data.revision !== base && (
+              <p>
+                This text was begun on revision {base}; the estate is at {records.data.revision} now. Lines that others
+                changed meanwhile are not overwritten.
+              </p>
+            )}
+          </>
+        ) : (
+          <>
+            <h2>The whole estate, a record a line.</h2>
+            <p>
+              Change it here, or paste one. What is wrong stands in the margin as you type, and what saving would do
+              stands here before anything is kept.
+            </p>
+          </>
+        )}
+      </Side>
+    </Three>
+  );
+}
