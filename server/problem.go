@@ -60,8 +60,10 @@ func problem(err error) error {
 	case err == nil:
 		return nil
 	case errors.As(err, &conflict):
-		return &Problem{Title: "The estate has moved in the same lines", Status: http.StatusConflict, Detail: conflict.Error(),
-			Conflict: &Conflict{conflict.Base, conflict.Current, conflict.Lines, conflict.Since}}
+		return &Problem{
+			Title: "The estate has moved in the same lines", Status: http.StatusConflict, Detail: conflict.Error(),
+			Conflict: &Conflict{conflict.Base, conflict.Current, conflict.Lines, conflict.Since},
+		}
 	case errors.Is(err, store.ErrNothing):
 		return &Problem{Title: "There is nothing to do", Status: http.StatusConflict, Detail: err.Error()}
 	case errors.Is(err, trace.ErrNoVantage), errors.Is(err, trace.ErrNoTarget):

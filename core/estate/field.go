@@ -231,8 +231,6 @@ func excluding(group string, fields ...Field) []Field {
 // required marks an option that must be there, in whatever order.
 func required(f Field) Field { f.Required = true; return f }
 
-func fields(groups ...[]Field) []Field { return slices.Concat(groups...) }
-
 func some(f ...Field) []Field { return f }
 
 func enum(words ...string) form[string] {

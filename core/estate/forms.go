@@ -68,7 +68,6 @@ var (
 	attachment   = form[Attachment]{expected: "a container network, with addresses where they are fixed, as dock or dock=172.20.0.5", wants: RefNetwork, print: Attachment.String, parse: parseAttachment, refs: func(a Attachment) []Ref { return []Ref{{RefNetwork, a.Network}} }}
 	dateForm     = form[Date]{expected: expectDate, print: func(d Date) string { return string(d) }, parse: parseDate}
 	durationForm = form[Seconds]{expected: expectDuration, number: true, absent: NotGiven, print: Seconds.String, parse: parseSeconds}
-	urlForm      = form[URL]{expected: expectURL, print: URL.String, parse: ParseURL}
 
 	networkOrInternet = form[string]{
 		expected: "a network, or internet", wants: RefNetwork, print: asIs,

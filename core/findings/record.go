@@ -65,8 +65,10 @@ func (c *check) reference(r estate.Record, ref estate.Ref, known map[estate.RefK
 	if n := estate.Nearest(ref.Name, candidates); n != "" {
 		near = fmt.Sprintf("; %s is", n)
 	}
-	c.add(Finding{Code: "record.unknown-reference", Subject: estate.Line(r), Records: []string{estate.Line(r)},
-		Why: fmt.Sprintf("No %s is recorded under the name %s%s.", ref.Kind, ref.Name, near), Mend: respell(r, ref, near)})
+	c.add(Finding{
+		Code: "record.unknown-reference", Subject: estate.Line(r), Records: []string{estate.Line(r)},
+		Why: fmt.Sprintf("No %s is recorded under the name %s%s.", ref.Kind, ref.Name, near), Mend: respell(r, ref, near),
+	})
 }
 
 // respell is the line with the nearest known name in place of the unknown one.
@@ -102,9 +104,11 @@ func (c *check) temporary() {
 		if _, acceptance := r.(*estate.Acceptance); acceptance || meta.Off || meta.Until == "" || c.day == "" || c.day <= meta.Until {
 			continue
 		}
-		c.add(Finding{Code: "temporary.expired", Subject: estate.Line(r), Records: []string{estate.Line(r)},
+		c.add(Finding{
+			Code: "temporary.expired", Subject: estate.Line(r), Records: []string{estate.Line(r)},
 			Why:  fmt.Sprintf("Meant to be over by %s, and in force still.", meta.Until),
-			Mend: &trace.Mend{Remove: []string{estate.Line(r)}, Add: []string{}}})
+			Mend: &trace.Mend{Remove: []string{estate.Line(r)}, Add: []string{}},
+		})
 	}
 }
 
@@ -123,8 +127,10 @@ func (c *check) sites() {
 		if s.Off || listens[s.Service] {
 			continue
 		}
-		f := Finding{Code: "site.unknown-service", Subject: s.Name + ":" + sitePort(s), Records: []string{estate.Line(s)},
-			Why: fmt.Sprintf("Nothing listens as %s, so nobody asks this site.", s.Service)}
+		f := Finding{
+			Code: "site.unknown-service", Subject: s.Name + ":" + sitePort(s), Records: []string{estate.Line(s)},
+			Why: fmt.Sprintf("Nothing listens as %s, so nobody asks this site.", s.Service),
+		}
 		if near := estate.Nearest(s.Service, services); near != "" {
 			f.Why = fmt.Sprintf("Nothing listens as %s, so nobody asks this site; %s does.", s.Service, near)
 			f.Mend = &trace.Mend{Remove: []string{estate.Line(s)}, Add: []string{estate.Line(estate.With(s, func(n *estate.Site) { n.Service = near }))}}

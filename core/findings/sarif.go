@@ -59,8 +59,12 @@ func SARIF(r Report, file string) any {
 		if file != "" && file != "-" {
 			at.Physical = &sarifPhysical{sarifArtifact{file}}
 		}
-		run.Results = append(run.Results, sarifResult{f.Code, string(f.Level), sarifText{f.Subject + ": " + f.Why}, []sarifLocation{at},
-			map[string]string{"subject/v1": f.Code + " " + f.Subject}})
+		run.Results = append(run.Results, sarifResult{
+			f.Code, string(f.Level),
+			sarifText{f.Subject + ": " + f.Why},
+			[]sarifLocation{at},
+			map[string]string{"subject/v1": f.Code + " " + f.Subject},
+		})
 	}
 	return sarifLog{"https://json.schemastore.org/sarif-2.1.0.json", "2.1.0", []sarifRun{run}}
 }

@@ -143,8 +143,10 @@ func (c *check) catches(name, port string, v trace.Vantage, paths []trace.Path) 
 		if site == nil || slices.ContainsFunc(p.Breaks, func(b trace.Break) bool { return b.Code == "path.wrong-place" }) {
 			continue
 		}
-		c.add(Finding{Code: "site.default-answers", Subject: name + ":" + port, Records: lines(site), Trace: &Where{name + ":" + port, v.Word},
-			Why: fmt.Sprintf("No site has the name %s; the default one answers in its place.", name)})
+		c.add(Finding{
+			Code: "site.default-answers", Subject: name + ":" + port, Records: lines(site), Trace: &Where{name + ":" + port, v.Word},
+			Why: fmt.Sprintf("No site has the name %s; the default one answers in its place.", name),
+		})
 	}
 }
 
@@ -160,8 +162,10 @@ func (c *check) unrecorded(n trace.Name) {
 	if c.at[[2]string{"name.unresolved", n.Name}] != nil {
 		return
 	}
-	c.add(Finding{Code: "name.unresolved", Subject: n.Name, Records: n.Records, Trace: &Where{n.Name, "internet"},
-		Why: fmt.Sprintf("%s is used here, and no record gives it an address.", n.Name)})
+	c.add(Finding{
+		Code: "name.unresolved", Subject: n.Name, Records: n.Records, Trace: &Where{n.Name, "internet"},
+		Why: fmt.Sprintf("%s is used here, and no record gives it an address.", n.Name),
+	})
 }
 
 // ownSake looks at each forward, map and listener by itself: its own address, and what it leads to.
@@ -177,9 +181,11 @@ func (c *check) ownSake() {
 			s := &p.Sockets[i]
 			a := s.Record.Bind.Addr
 			if a.IsValid() && !a.IsUnspecified() && !a.IsLoopback() && !p.Owns(a) && !c.blockAt(p, a) {
-				c.add(Finding{Code: "path.listen-address", Subject: fmt.Sprintf("%s:%s", s.Record.Place, first(s.Record.Bind.Ports)), Records: lines(s.Record),
+				c.add(Finding{
+					Code: "path.listen-address", Subject: fmt.Sprintf("%s:%s", s.Record.Place, first(s.Record.Bind.Ports)), Records: lines(s.Record),
 					Why:  fmt.Sprintf("%s is bound to %s, which %s does not hold.", s.Record.Service, a, p.Name),
-					Mend: &trace.Mend{Remove: lines(s.Record), Add: lines(estate.With(s.Record, func(l *estate.Listen) { l.Bind.Addr = netip.Addr{} }))}})
+					Mend: &trace.Mend{Remove: lines(s.Record), Add: lines(estate.With(s.Record, func(l *estate.Listen) { l.Bind.Addr = netip.Addr{} }))},
+				})
 			}
 		}
 	}
@@ -313,8 +319,10 @@ func (c *check) leadsTo(subject string, rec estate.Record, p *model.Place, to ne
 		if outer.Transport == netset.UDP {
 			at += "/udp"
 		}
-		f := Finding{Code: "path.no-listener", Subject: subject[:strings.LastIndex(subject, ":")] + ":" + at, Records: lines(rec),
-			Why: fmt.Sprintf("It leads to port %s of %s, where nothing listens.", inner, p.Name)}
+		f := Finding{
+			Code: "path.no-listener", Subject: subject[:strings.LastIndex(subject, ":")] + ":" + at, Records: lines(rec),
+			Why: fmt.Sprintf("It leads to port %s of %s, where nothing listens.", inner, p.Name),
+		}
 		switch {
 		case !inner.Intersect(loopback).IsEmpty():
 			f.Code, f.Why = "path.loopback", fmt.Sprintf("It leads to port %s of %s, which listens there for itself only.", inner, p.Name)
@@ -361,8 +369,10 @@ func (c *check) mapping(p *model.Place, m *model.Map) {
 	rec := m.Record
 	subject := fmt.Sprintf("%s:%s", p.Name, first(rec.Bind.Ports))
 	if a := rec.Bind.Addr; a.IsValid() && !a.IsUnspecified() && !a.IsLoopback() && !p.Owns(a) {
-		c.add(Finding{Code: "path.listen-address", Subject: subject, Records: lines(rec), Why: fmt.Sprintf("The map is on %s, which %s does not hold.", a, p.Name),
-			Mend: &trace.Mend{Remove: lines(rec), Add: lines(estate.With(rec, func(n *estate.Map) { n.Bind.Addr = netip.Addr{} }))}})
+		c.add(Finding{
+			Code: "path.listen-address", Subject: subject, Records: lines(rec), Why: fmt.Sprintf("The map is on %s, which %s does not hold.", a, p.Name),
+			Mend: &trace.Mend{Remove: lines(rec), Add: lines(estate.With(rec, func(n *estate.Map) { n.Bind.Addr = netip.Addr{} }))},
+		})
 	}
 	if m.Container == model.Nowhere {
 		return // record.unknown-reference
@@ -388,8 +398,10 @@ func (c *check) mapping(p *model.Place, m *model.Map) {
 		if !inner.Intersect(open).IsEmpty() {
 			continue
 		}
-		f := Finding{Code: "path.no-listener", Subject: fmt.Sprintf("%s:%d", p.Name, pair.From.Lo), Records: lines(rec),
-			Why: fmt.Sprintf("It leads to port %s of %s, where nothing listens.", inner, inside.Name), Mend: offLine(rec)}
+		f := Finding{
+			Code: "path.no-listener", Subject: fmt.Sprintf("%s:%d", p.Name, pair.From.Lo), Records: lines(rec),
+			Why: fmt.Sprintf("It leads to port %s of %s, where nothing listens.", inner, inside.Name), Mend: offLine(rec),
+		}
 		switch {
 		case !inner.Intersect(all).IsEmpty():
 			f.Code, f.Why = "path.loopback", fmt.Sprintf("It leads to port %s of %s, which listens there for itself only.", inner, inside.Name)
@@ -436,8 +448,10 @@ func (c *check) undeclared(e trace.Open, from string) {
 	if e.Site != nil {
 		what = fmt.Sprintf("site %s of %s on %s", *e.Site, e.Service, e.Place)
 	}
-	f := Finding{Code: "exposure.undeclared", Subject: subject, Records: e.Records, Trace: &Where{fmt.Sprintf("%s:%s", hostPort(e.Address), portOf(e)), from},
-		Why: fmt.Sprintf("Open, and no intent says so: %s reaches %s at %s.", who(from), what, e.Address), Mend: declare(e, from)}
+	f := Finding{
+		Code: "exposure.undeclared", Subject: subject, Records: e.Records, Trace: &Where{fmt.Sprintf("%s:%s", hostPort(e.Address), portOf(e)), from},
+		Why: fmt.Sprintf("Open, and no intent says so: %s reaches %s at %s.", who(from), what, e.Address), Mend: declare(e, from),
+	}
 	if e.Map != nil && !e.Map.Bind.Addr.IsValid() && !c.t.Lands(e.Place) {
 		loop := netip.AddrFrom4([4]byte{127, 0, 0, 1})
 		f.Mend = &trace.Mend{Remove: lines(e.Map), Add: lines(estate.With(e.Map, func(m *estate.Map) { m.Bind.Addr = loop }))}

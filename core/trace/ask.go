@@ -131,8 +131,10 @@ func (t *Tracer) reached(f *served, intent *estate.Intent, g goal) {
 	if f.cells.Backend == "→ https" || len(f.cells.Backend) > 0 && f.cells.Backend[0] == 0xe2 {
 		return // a redirect to something that is not ours
 	}
-	b := Break{Code: "path.wrong-place", At: place.Name, Subject: g.subject, Short: "not " + want.Host,
-		Why: sentence("It ends at %s, and is meant to reach %s.", f.end, want), Records: lines(intent)}
+	b := Break{
+		Code: "path.wrong-place", At: place.Name, Subject: g.subject, Short: "not " + want.Host,
+		Why: sentence("It ends at %s, and is meant to reach %s.", f.end, want), Records: lines(intent),
+	}
 	if f.handedBy != nil {
 		if target, from := t.m.PlaceNamed(want.Host), t.m.PlaceNamed(f.handedFrom); target != nil && from != nil {
 			if port, ok := t.portOf(target, want.Port); ok {
@@ -242,8 +244,10 @@ func (s *serving) addressed(a asking, w way, rec estate.Record, answer names.Ans
 	dns, _ := rec.(*estate.DNS)
 	switch {
 	case fromInternet && !netset.GloballyReachable().Contains(addr):
-		b := Break{Code: "path.no-public-address", Short: sentence("%s is private", addr), Records: lines(recordsOf(rec)...), Subject: s.goal.subject, At: orWord(a.q.name, addr.String()),
-			Why: sentence("%s is a private address, which the internet carries nothing to.", addr)}
+		b := Break{
+			Code: "path.no-public-address", Short: sentence("%s is private", addr), Records: lines(recordsOf(rec)...), Subject: s.goal.subject, At: orWord(a.q.name, addr.String()),
+			Why: sentence("%s is a private address, which the internet carries nothing to.", addr),
+		}
 		return s.elsewhereInstead(a, w, dns, b, Unroutable)
 	case !netset.GloballyReachable().Contains(addr) || len(t.m.Owners(addr)) > 0 || t.m.InRecordedNetwork(addr):
 		return []resolved{{w, false}}
@@ -254,8 +258,10 @@ func (s *serving) addressed(a asking, w way, rec estate.Record, answer names.Ans
 	if t.m.Names.ZoneOf(a.q.name, t.asker(a.o)) == nil {
 		return []resolved{{w, false}} // a name that is not ours
 	}
-	b := Break{Code: "name.dangling", Short: sentence("%s is not ours", addr), Records: lines(rec), Subject: a.q.name, At: a.q.name,
-		Why: sentence("%s is held by nobody recorded: whoever has it now answers for %s.", addr, a.q.name)}
+	b := Break{
+		Code: "name.dangling", Short: sentence("%s is not ours", addr), Records: lines(rec), Subject: a.q.name, At: a.q.name,
+		Why: sentence("%s is held by nobody recorded: whoever has it now answers for %s.", addr, a.q.name),
+	}
 	for _, off := range t.m.Off {
 		if old, ok := off.(*estate.Address); ok && old.Held.Addr == addr {
 			b.Code, b.Records, b.Short = "name.stale", lines(rec, off), sentence("%s was ours once", addr)

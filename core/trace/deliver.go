@@ -166,8 +166,10 @@ func (r *run) toSelf(h *model.Place, w way) {
 		net := r.network(mp.Net)
 		if !isLoopback(w.dst.addr) && net != nil && net.Family(w.six) {
 			w.dst = r.containerDest(mp.Container, mp.Net, w.six)
-			w.walk(Step{Stage: StageTranslate, At: h.Name, Verdict: Pass, Ground: r.ground(h), Records: lines(mp.Record),
-				Why: sentence("Mapped to %s, port %s.", r.place(mp.Container).Name, w.portWord())})
+			w.walk(Step{
+				Stage: StageTranslate, At: h.Name, Verdict: Pass, Ground: r.ground(h), Records: lines(mp.Record),
+				Why: sentence("Mapped to %s, port %s.", r.place(mp.Container).Name, w.portWord()),
+			})
 			for _, w := range r.filters(h, model.Output, w, model.NoNet, mp.Net, nil) {
 				for _, w := range r.filters(h, model.Departing, w, model.NoNet, mp.Net, nil) {
 					r.toContainer(mp, w)
@@ -254,8 +256,10 @@ func (r *run) inContainerNet(net *model.Network, w way) {
 		ways = r.filters(h, model.Through, w, net.ID, net.ID, nil)
 	}
 	for _, w := range ways {
-		w.walk(Step{Stage: StageRoute, At: r.place(target).Name, Verdict: Pass, Ground: Land, Records: lines(r.place(target).Record),
-			Why: sentence("Beside it on %s, direct.", net.Name)})
+		w.walk(Step{
+			Stage: StageRoute, At: r.place(target).Name, Verdict: Pass, Ground: Land, Records: lines(r.place(target).Record),
+			Why: sentence("Beside it on %s, direct.", net.Name),
+		})
 		r.sockets(r.place(r.place(target).Stack), w, false)
 	}
 }
@@ -297,26 +301,34 @@ func (r *run) follow(at *model.Place, sender model.PlaceID, w way, hop model.Hop
 			return
 		}
 		if hop.Kind == model.Via {
-			w.walk(Step{Stage: StageRoute, At: p.Name, Verdict: Pass, Ground: r.ground(p), Records: lines(hop.Records...),
-				Why: sentence("By way of %s, on %s.", p.Name, net.Name)})
+			w.walk(Step{
+				Stage: StageRoute, At: p.Name, Verdict: Pass, Ground: r.ground(p), Records: lines(hop.Records...),
+				Why: sentence("By way of %s, on %s.", p.Name, net.Name),
+			})
 		}
 		r.arrive(p, hop.Net, w)
 	case model.Nobody:
 		r.nobody(w, where, hop.Records...)
 	case model.Outward:
-		w.walk(Step{Stage: StageRoute, At: "internet", Verdict: Pass, Ground: Water, Records: lines(hop.Records...),
-			Why: sentence("%s is held by nobody recorded: it is outside.", w.dst.addr)})
+		w.walk(Step{
+			Stage: StageRoute, At: "internet", Verdict: Pass, Ground: Water, Records: lines(hop.Records...),
+			Why: sentence("%s is held by nobody recorded: it is outside.", w.dst.addr),
+		})
 		if w.stopped == "" {
 			w.stopped = Outside
 		}
 		r.end(w)
 	case model.Tie:
-		w.walk(Step{Stage: StageRoute, At: where, Verdict: Unsettled, Ground: Shallows, Records: lines(hop.Records...),
-			Why: "Several routers lead there and no route says which: not judged yet."})
+		w.walk(Step{
+			Stage: StageRoute, At: where, Verdict: Unsettled, Ground: Shallows, Records: lines(hop.Records...),
+			Why: "Several routers lead there and no route says which: not judged yet.",
+		})
 		r.undecided(w)
 	case model.Unknown:
-		w.walk(Step{Stage: StageRoute, At: where, Verdict: Unsettled, Ground: Shallows, Records: lines(hop.Records...),
-			Why: sentence("%s holds an address there that nobody knows; it may be %s.", r.place(hop.Place).Name, w.dst.addr)})
+		w.walk(Step{
+			Stage: StageRoute, At: where, Verdict: Unsettled, Ground: Shallows, Records: lines(hop.Records...),
+			Why: sentence("%s holds an address there that nobody knows; it may be %s.", r.place(hop.Place).Name, w.dst.addr),
+		})
 		r.undecided(w)
 	default:
 		r.noWay(w, where, "Nothing leads from %s to %s", where, w.dst.addr)
@@ -359,8 +371,10 @@ func (r *run) noWay(w way, where, format string, args ...any) {
 // arrive is a flow that comes to a machine by one of its networks.
 func (r *run) arrive(h *model.Place, in model.NetID, w way) {
 	if h.Outside {
-		w.walk(Step{Stage: StageEnd, At: h.Name, Verdict: Pass, Ground: Water, Records: lines(h.Record),
-			Why: sentence("%s is not ours: what reaches it is done.", h.Name)})
+		w.walk(Step{
+			Stage: StageEnd, At: h.Name, Verdict: Pass, Ground: Water, Records: lines(h.Record),
+			Why: sentence("%s is not ours: what reaches it is done.", h.Name),
+		})
 		r.out = append(r.out, landing{way: w, stack: h.ID})
 		return
 	}
@@ -469,8 +483,10 @@ func (r *run) forwarded(h *model.Place, f *model.Forward, in model.NetID, w way)
 	if w.leg == 0 {
 		w.cells.Edge = sentence("%s → %s", w.before, w.flow().To)
 	}
-	w.walk(Step{Stage: StageTranslate, At: h.Name, Verdict: Pass, Ground: Shallows, Records: lines(f.Record),
-		Why: sentence("Forwarded: %s → %s.", w.before, w.flow().To)})
+	w.walk(Step{
+		Stage: StageTranslate, At: h.Name, Verdict: Pass, Ground: Shallows, Records: lines(f.Record),
+		Why: sentence("Forwarded: %s → %s.", w.before, w.flow().To),
+	})
 	if h.Owns(w.dst.addr) {
 		for _, w := range r.filters(h, model.Input, w, in, model.NoNet, nil) {
 			r.byMaps(h, w, false, func(mp *model.Map, w way) bool {
@@ -501,8 +517,10 @@ func (r *run) toMachine(h *model.Place, in model.NetID, w way) {
 		family := net != nil && net.Family(w.six)
 		switch {
 		case fromInside && in != mp.Net && family: // from another network of the machine
-			w.walk(Step{Stage: StageTranslate, At: h.Name, Verdict: Broken, Ground: Land, Records: lines(mp.Record),
-				Why: sentence("%s and %s are strangers: what is mapped into one is not reached from the other.", r.t.m.Networks[in].Name, net.Name)})
+			w.walk(Step{
+				Stage: StageTranslate, At: h.Name, Verdict: Broken, Ground: Land, Records: lines(mp.Record),
+				Why: sentence("%s and %s are strangers: what is mapped into one is not reached from the other.", r.t.m.Networks[in].Name, net.Name),
+			})
 			w.stop(Silent, Break{Code: "path.no-route", At: h.Name, Short: "strange network", Why: sentence("%s and %s are two container networks of %s, and strangers.", r.t.m.Networks[in].Name, net.Name, h.Name), Records: lines(mp.Record), Subject: r.goal.subject})
 			if r.goal.repair {
 				r.toContainer(mp, w)
@@ -513,8 +531,10 @@ func (r *run) toMachine(h *model.Place, in model.NetID, w way) {
 		case !fromInside && family:
 			w.heldBy(h.ID, false)
 			w.dst = r.containerDest(mp.Container, mp.Net, w.six)
-			w.walk(Step{Stage: StageTranslate, At: h.Name, Verdict: Pass, Ground: Land, Records: lines(mp.Record),
-				Why: sentence("Mapped ahead of the input filter: to %s, port %s.", r.place(mp.Container).Name, w.portWord())})
+			w.walk(Step{
+				Stage: StageTranslate, At: h.Name, Verdict: Pass, Ground: Land, Records: lines(mp.Record),
+				Why: sentence("Mapped ahead of the input filter: to %s, port %s.", r.place(mp.Container).Name, w.portWord()),
+			})
 			r.intoMapped(h, mp, in, w)
 			return true
 		case mp.Record.NoRelay:
@@ -572,8 +592,10 @@ func (r *run) passAs(h *model.Place, in model.NetID, w way, as *netip.Addr) {
 	toContainers := hop.Kind == model.OnLink && r.t.m.Networks[hop.Net].On == h.ID
 	switch {
 	case toContainers && inside && hop.Net != in:
-		r.stopAt(&w, StageRoute, h.Name, Land, Silent, Break{Code: "path.no-route", Short: "strange network",
-			Why: sentence("%s and %s are two container networks of %s, and strangers.", r.t.m.Networks[in].Name, r.t.m.Networks[hop.Net].Name, h.Name)})
+		r.stopAt(&w, StageRoute, h.Name, Land, Silent, Break{
+			Code: "path.no-route", Short: "strange network",
+			Why: sentence("%s and %s are two container networks of %s, and strangers.", r.t.m.Networks[in].Name, r.t.m.Networks[hop.Net].Name, h.Name),
+		})
 		if !r.goal.repair {
 			r.end(w)
 			return
@@ -582,8 +604,10 @@ func (r *run) passAs(h *model.Place, in model.NetID, w way, as *netip.Addr) {
 		r.noWay(w, h.Name, "%s is inside %s, and its own addresses lead nowhere from outside", r.t.m.Networks[hop.Net].Name, h.Name)
 		return
 	case !h.Router && !inside && !toContainers:
-		r.stopAt(&w, StageRoute, h.Name, Land, Silent, Break{Code: "path.no-route", Short: "no router",
-			Why: sentence("%s is no router: it passes nothing on to %s.", h.Name, w.dst.addr), Mend: r.makeRouter(h)}, h.Record)
+		r.stopAt(&w, StageRoute, h.Name, Land, Silent, Break{
+			Code: "path.no-route", Short: "no router",
+			Why: sentence("%s is no router: it passes nothing on to %s.", h.Name, w.dst.addr), Mend: r.makeRouter(h),
+		}, h.Record)
 		if !r.goal.repair {
 			r.end(w)
 			return
@@ -838,8 +862,10 @@ func (r *run) intoContainer(h *model.Place, w way, net model.NetID, c model.Plac
 	}
 	for _, w := range r.filters(h, first, w, in, net, skip) {
 		for _, w := range r.filters(h, model.Departing, w, in, net, nil) {
-			w.walk(Step{Stage: StageRoute, At: r.place(c).Name, Verdict: Pass, Ground: Land, Records: lines(r.place(c).Record),
-				Why: sentence("To the container's own address, on %s.", r.t.m.Networks[net].Name)})
+			w.walk(Step{
+				Stage: StageRoute, At: r.place(c).Name, Verdict: Pass, Ground: Land, Records: lines(r.place(c).Record),
+				Why: sentence("To the container's own address, on %s.", r.t.m.Networks[net].Name),
+			})
 			r.sockets(r.place(r.place(c).Stack), w, false)
 		}
 	}
@@ -858,8 +884,10 @@ func (r *run) relay(h *model.Place, mp *model.Map, w way) {
 	}
 	w.six = v6
 	w.dst = r.containerDest(mp.Container, mp.Net, v6)
-	w.walk(Step{Stage: StageTranslate, At: h.Name, Verdict: Pass, Ground: Land, Records: lines(mp.Record),
-		Why: sentence("The port relay of %s takes it and goes on to %s, port %s; the container sees the gateway of %s.", h.Name, r.place(mp.Container).Name, w.portWord(), net.Name)})
+	w.walk(Step{
+		Stage: StageTranslate, At: h.Name, Verdict: Pass, Ground: Land, Records: lines(mp.Record),
+		Why: sentence("The port relay of %s takes it and goes on to %s, port %s; the container sees the gateway of %s.", h.Name, r.place(mp.Container).Name, w.portWord(), net.Name),
+	})
 	if a, ok := h.Addr(mp.Net, v6); ok {
 		w.rewriteSource(a)
 	}

@@ -170,8 +170,10 @@ func (t *Tracer) opened(open *[]Open, dark *[]Dark, l landing, c candidate, v *V
 		}
 	}
 	place := t.m.Places[l.sock.Place]
-	base := Open{Address: c.word, Transport: l.proto.String(), Place: place.Name, Service: l.sock.Record.Service, Records: records,
-		Host: t.entered(c), Listen: l.sock.Record, addr: c.dst.addr, set: l.origins}
+	base := Open{
+		Address: c.word, Transport: l.proto.String(), Place: place.Name, Service: l.sock.Record.Service, Records: records,
+		Host: t.entered(c), Listen: l.sock.Record, addr: c.dst.addr, set: l.origins,
+	}
 	if l.mapped != nil {
 		base.Map = l.mapped.Record
 	}
@@ -309,7 +311,6 @@ type meant struct {
 	places   map[model.PlaceID]bool // containers without a written address
 	anyone   bool
 	records  []*estate.Intent
-	named    bool // an intent names this place itself, not by reaching alone
 }
 
 // intended builds, once, where every intent lands and for whom.

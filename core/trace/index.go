@@ -30,8 +30,10 @@ type PortKey struct {
 const maxListed = 64
 
 func buildIndex(m *model.Model) *index {
-	x := &index{intents: map[string][]*estate.Intent{}, exact: map[string][]*estate.Site{}, wildcards: map[string][]*estate.Site{},
-		entered: map[*estate.Listen][]PortKey{}, forwards: map[netip.Addr][]*model.Forward{}}
+	x := &index{
+		intents: map[string][]*estate.Intent{}, exact: map[string][]*estate.Site{}, wildcards: map[string][]*estate.Site{},
+		entered: map[*estate.Listen][]PortKey{}, forwards: map[netip.Addr][]*model.Forward{},
+	}
 	for _, i := range m.Intents {
 		x.intents[i.Target] = append(x.intents[i.Target], i)
 	}

@@ -132,8 +132,10 @@ func (s *serving) land(l landing, q request) {
 		f.urlpath, p.path, p.pathGiven = path, path, true
 		site := byPath(group, path)
 		if site == nil {
-			f.stop(Unanswered, Break{Code: "site.none", At: place.Name, Subject: s.goal.subject, Short: "no such path",
-				Why: sentence("No site of %s for that name takes the path %s.", service.Name, path), Records: lines(records(group)...)})
+			f.stop(Unanswered, Break{
+				Code: "site.none", At: place.Name, Subject: s.goal.subject, Short: "no such path",
+				Why: sentence("No site of %s for that name takes the path %s.", service.Name, path), Records: lines(records(group)...),
+			})
 			s.finish(f)
 			continue
 		}
@@ -432,8 +434,10 @@ func (s *serving) newCert(l landing, name string, place *model.Place) *Mend {
 func (s *serving) unanswered(f served, l landing, q request, service *model.Service, sites []*model.Site) {
 	place := s.t.m.Places[l.sock.Place]
 	asked := siteAsked(q, l)
-	b := Break{Code: "site.none", At: place.Name, Subject: s.goal.subject, Short: "no site",
-		Why: sentence("No site of %s has the name %s.", service.Name, orWord(asked, "asked by a bare address")), Records: lines(l.sock.Record)}
+	b := Break{
+		Code: "site.none", At: place.Name, Subject: s.goal.subject, Short: "no site",
+		Why: sentence("No site of %s has the name %s.", service.Name, orWord(asked, "asked by a bare address")), Records: lines(l.sock.Record),
+	}
 	outcome := Unanswered
 	if !q.client {
 		b.Code, b.Short = "upstream.name", "unknown name there"
@@ -639,8 +643,10 @@ func (s *serving) redirect(f served, l landing, rec *estate.Site, q request) {
 	}
 	key := fmt.Sprintf("%s:%d%s %v", where, port, path, tls)
 	if slices.Contains(s.visited, key) || key == fmt.Sprintf("%s:%d%s %v", q.name, q.port, q.path, q.speech == speaksTLS || q.speech == speaksByPort && q.port == 443) {
-		f.stop(Loop, Break{Code: "redirect.loop", At: place.Name, Subject: s.goal.subject, Short: "redirects in a ring",
-			Why: sentence("The client is sent to %s, where it has been already.", target), Records: lines(rec)})
+		f.stop(Loop, Break{
+			Code: "redirect.loop", At: place.Name, Subject: s.goal.subject, Short: "redirects in a ring",
+			Why: sentence("The client is sent to %s, where it has been already.", target), Records: lines(rec),
+		})
 		s.finish(f)
 		return
 	}
@@ -670,8 +676,10 @@ func (s *serving) redirect(f served, l landing, rec *estate.Site, q request) {
 			if before == "" {
 				g.cells.Broken, g.cells.Reason = "", ""
 			}
-			b := Break{Code: "redirect.dead", At: place.Name, Subject: s.goal.subject, Short: "leads nowhere",
-				Why: sentence("The client is sent to %s, which ends: %s.", target, outcomeWords(r.stopped)), Records: lines(rec), Mend: s.t.mendsSince(f.way, r.way)}
+			b := Break{
+				Code: "redirect.dead", At: place.Name, Subject: s.goal.subject, Short: "leads nowhere",
+				Why: sentence("The client is sent to %s, which ends: %s.", target, outcomeWords(r.stopped)), Records: lines(rec), Mend: s.t.mendsSince(f.way, r.way),
+			}
 			g.stopKeeping(b)
 		}
 		s.finish(g)

@@ -44,8 +44,10 @@ func (r *run) sockets(p *model.Place, w way, local bool) {
 	}
 	w = w.onPorts(left)
 	if p.Unlisted {
-		w.walk(Step{Stage: StageSocket, At: p.Name, Verdict: Unsettled, Ground: Land, Records: lines(p.Record),
-			Why: sentence("The listeners of %s are not written down yet.", p.Name)})
+		w.walk(Step{
+			Stage: StageSocket, At: p.Name, Verdict: Unsettled, Ground: Land, Records: lines(p.Record),
+			Why: sentence("The listeners of %s are not written down yet.", p.Name),
+		})
 		if w.stopped == "" {
 			w.stopped = Undecided
 		}
@@ -71,8 +73,10 @@ func takes(s *model.Socket, w way, local bool) bool {
 }
 
 func (r *run) land(s *model.Socket, p *model.Place, w way, local bool) {
-	w.walk(Step{Stage: StageSocket, At: r.place(s.Place).Name, Verdict: Pass, Ground: Land, Records: lines(s.Record),
-		Why: sentence("%s takes it, on %s.", s.Record.Service, w.portWord())})
+	w.walk(Step{
+		Stage: StageSocket, At: r.place(s.Place).Name, Verdict: Pass, Ground: Land, Records: lines(s.Record),
+		Why: sentence("%s takes it, on %s.", s.Record.Service, w.portWord()),
+	})
 	if w.stopped == "" && !w.ghost {
 		w.took, w.tookPort = s, w.port()
 	}
@@ -83,8 +87,10 @@ func (r *run) land(s *model.Socket, p *model.Place, w way, local bool) {
 func (r *run) contested(p *model.Place, first, second *model.Socket, w way, local bool) {
 	why := sentence("%s and %s both listen on %s of %s; only one of them can.", first.Record.Service, second.Record.Service, w.portWord(), p.Name)
 	w.walk(Step{Stage: StageSocket, At: p.Name, Verdict: Unsettled, Ground: Land, Records: lines(first.Record, second.Record), Why: why})
-	w.stop(Undecided, Break{Code: "conflict.socket", At: p.Name, Why: why, Short: sentence("two claim %s", w.portWord()),
-		Records: lines(first.Record, second.Record), Subject: sentence("%s:%d/%s", p.Name, w.port(), w.proto), Mend: MendSockets(first.Record, second.Record)})
+	w.stop(Undecided, Break{
+		Code: "conflict.socket", At: p.Name, Why: why, Short: sentence("two claim %s", w.portWord()),
+		Records: lines(first.Record, second.Record), Subject: sentence("%s:%d/%s", p.Name, w.port(), w.proto), Mend: MendSockets(first.Record, second.Record),
+	})
 	r.out = append(r.out, landing{way: w, sock: first, stack: p.ID, local: local})
 }
 

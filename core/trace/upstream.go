@@ -22,8 +22,10 @@ func (s *serving) handOn(f served, l landing, rec *estate.Site, q request) {
 	place := m.Places[l.sock.Place]
 	key := fmt.Sprint(l.sock.Record, rec, q.name, q.path)
 	if slices.Contains(s.relays, key) || len(s.relays) >= maxRelays {
-		f.stop(Loop, Break{Code: "upstream.loop", At: place.Name, Subject: s.goal.subject, Short: "hands on in a ring",
-			Why: sentence("The request comes back to %s, which handed it on before.", place.Name), Records: lines(rec)})
+		f.stop(Loop, Break{
+			Code: "upstream.loop", At: place.Name, Subject: s.goal.subject, Short: "hands on in a ring",
+			Why: sentence("The request comes back to %s, which handed it on before.", place.Name), Records: lines(rec),
+		})
 		s.finish(f)
 		return
 	}
@@ -183,8 +185,10 @@ func (s *serving) resolveUpstream(place *model.Place, rec *estate.Site, w *way, 
 		w.walk(Step{Stage: StageResolve, At: place.Name, Verdict: Pass, Ground: Land, Records: lines(links...), Why: sentence("%s resolves there to %s.", u.Host, destWords(out))})
 		return out
 	}
-	b := Break{Code: "upstream.unresolved", At: place.Name, Subject: s.goal.subject, Short: sentence("%s unknown", u.Host),
-		Why: sentence("%s does not resolve from %s.", u.Host, place.Name), Records: lines(rec)}
+	b := Break{
+		Code: "upstream.unresolved", At: place.Name, Subject: s.goal.subject, Short: sentence("%s unknown", u.Host),
+		Why: sentence("%s does not resolve from %s.", u.Host, place.Name), Records: lines(rec),
+	}
 	out = s.instead(place, rec, w, g, &b, 0)
 	w.walk(Step{Stage: StageResolve, At: place.Name, Verdict: Broken, Ground: Land, Records: lines(rec), Why: b.Why})
 	w.stop(Unresolved, b)
@@ -334,8 +338,10 @@ func (s *serving) mappedPort(c *model.Place, rec *estate.Site, w *way) {
 			inner := p.Inner(port)
 			why := sentence("From beside it %s is reached on its own port, %d; %d is the outer port of its map.", c.Name, inner, port)
 			w.walk(Step{Stage: StageUpstream, At: c.Name, Verdict: Broken, Ground: Land, Records: lines(rec, mp.Record), Why: why})
-			w.stop(Refused, Break{Code: "upstream.mapped-port", At: c.Name, Subject: s.goal.subject, Short: sentence("%d is outer", port), Why: why, Records: lines(rec, mp.Record),
-				Mend: replace(rec, func(n *estate.Site) { n.To.Port = inner })})
+			w.stop(Refused, Break{
+				Code: "upstream.mapped-port", At: c.Name, Subject: s.goal.subject, Short: sentence("%d is outer", port), Why: why, Records: lines(rec, mp.Record),
+				Mend: replace(rec, func(n *estate.Site) { n.To.Port = inner }),
+			})
 			w.ports = netset.PortsOf(netset.OnePort(inner))
 			return
 		}

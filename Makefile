@@ -1,0 +1,67 @@
+# make demo: installs what is missing, builds, and serves the demo estate.
+# make test: installs what the tests need, and passes them.
+# make help lists the rest.
+
+SHELL := /bin/bash -o pipefail
+LISTEN ?= 127.0.0.1:7373
+BINARY := bin/steady-compass
+WEB_SOURCES := $(shell find web/src web/public -type f 2>/dev/null) web/index.html web/vite.config.ts
+GO_SOURCES := $(shell find . -name '*.go' -not -path './web/node_modules/*') go.mod go.sum demo/fernmoor.estate $(wildcard store/migrations/*.sql)
+GOTOOL := go tool -modfile=tools/go.mod
+
+.PHONY: demo build test check go-test bench fuzz api pictures help clean
+
+help: ## this list
+	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/:[^#]*## /\t/' | expand -t 12
+
+demo: build ## build, and serve the demo estate
+	$(BINARY) demo --listen $(LISTEN)
+
+build: $(BINARY) ## the program, the interface embedded
+
+$(BINARY): $(GO_SOURCES) web/dist/index.html
+	CGO_ENABLED=0 go build -trimpath -o $@ ./cmd/steady-compass
+
+web/node_modules/.installed: web/package-lock.json
+	cd web && npm ci --no-audit --no-fund
+	touch $@
+
+web/dist/index.html: web/node_modules/.installed $(WEB_SOURCES)
+	cd web && npm run build
+	touch web/dist/.keep
+
+test: check go-test ## everything that must pass
+
+check: web/dist/index.html ## types, lint, formatting and static checks
+	cd web && npm run types && npm run lint && npm run api-check
+	go vet ./...
+	$(GOTOOL) staticcheck ./...
+	@unformatted=$$($(GOTOOL) gofumpt -l cmd core demo lab server store web/*.go); \
+	if [ -n "$$unformatted" ]; then echo "gofumpt would change: $$unformatted"; exit 1; fi
+
+go-test: web/dist/index.html chromium fuzz ## the Go tests, the browser among them
+	go test -count=1 ./...
+
+# The browser that the interface is tested in; root, or sudo, installs it where it is missing.
+.PHONY: chromium
+chromium:
+	@command -v chromium >/dev/null || { \
+	  if [ "$$(id -u)" = 0 ]; then run=; else run=sudo; fi; \
+	  $$run apt-get update -q && $$run env DEBIAN_FRONTEND=noninteractive apt-get install -y -q --no-install-recommends chromium; }
+
+FUZZTIME ?= 4s
+fuzz: web/dist/index.html ## each fuzz target for FUZZTIME
+	go test ./core/notation -run '^$$' -fuzz FuzzParsePrint -fuzztime $(FUZZTIME) -fuzzminimizetime 1x
+
+bench: ## the benchmarks of the core
+	go test ./core/... -run '^$$' -bench . -benchmem
+
+api: web/node_modules/.installed ## the API's description and the interface's types, made anew
+	go test ./server -run OpenAPI -update
+	cd web && npm run api
+
+pictures: web/dist/index.html chromium ## docs/screenshots, made anew
+	go test ./lab -run Pictures -count=1 -pictures $(CURDIR)/docs/screenshots
+
+clean: ## what was built
+	rm -rf bin web/dist/* web/node_modules
