@@ -98,7 +98,7 @@ func (c *check) clash(p *model.Place, a, b claim, ports netset.PortRange) {
 		first, second := inOrder(c.m.Estate, a.mapped, b.mapped)
 		f.Code, f.Records = "conflict.map", lines(first, second)
 		f.Why = fmt.Sprintf("%s is mapped to %s and to %s; %s gets it, and %s does not start.", port, short(first), short(second), short(first), short(second))
-		f.Mend = c.moveMap(p, second, a.proto)
+		f.Mend = c.moveMap(p, second, ports)
 	default:
 		l, m := a.listen, b.mapped
 		if l == nil {
@@ -106,7 +106,7 @@ func (c *check) clash(p *model.Place, a, b claim, ports netset.PortRange) {
 		}
 		f.Code, f.Records = "conflict.map-socket", lines(m, l)
 		f.Why = fmt.Sprintf("%s is mapped to %s, and %s listens on it; from outside %s gets it.", port, short(m), l.Service, short(m))
-		f.Mend = c.moveMap(p, m, a.proto)
+		f.Mend = &trace.Mend{Remove: lines(l), Add: lines(estate.With(l, func(x *estate.Listen) { x.Off = true }))}
 	}
 	c.add(f)
 }
@@ -133,21 +133,51 @@ func short(m *estate.Map) string {
 	return m.Container
 }
 
-// moveMap takes a map to the next ports that are free on its machine.
-func (c *check) moveMap(p *model.Place, m *estate.Map, proto netset.Transport) *trace.Mend {
-	taken := c.taken(p, m.Bind.Transport)
-	n := m.Bind.Count()
+// moveMap takes the ports of a map that another has already to the next that are free on its machine; its
+// other ports stay.
+func (c *check) moveMap(p *model.Place, m *estate.Map, clash netset.PortRange) *trace.Mend {
 	if m.Bind.Any {
 		return nil
 	}
-	start := int(m.Bind.Ranges[len(m.Bind.Ranges)-1].Hi) + 1
-	for lo := start; lo+n-1 <= netset.MaxPort; lo++ {
-		want := netset.PortRange{Lo: uint16(lo), Hi: uint16(lo + n - 1)}
-		if taken.Intersect(netset.PortsOf(want)).IsEmpty() {
-			return &trace.Mend{Remove: lines(m), Add: lines(estate.With(m, func(x *estate.Map) { x.Bind.Ranges = []netset.PortRange{want} }))}
+	taken := c.taken(p, m.Bind.Transport)
+	free := netset.PortRange{}
+	for lo := int(clash.Hi) + 1; lo+clash.Len()-1 <= netset.MaxPort; lo++ {
+		free = netset.PortRange{Lo: uint16(lo), Hi: uint16(lo + clash.Len() - 1)}
+		if taken.Intersect(netset.PortsOf(free)).IsEmpty() {
+			break
 		}
 	}
-	return nil
+	if free.Lo == 0 {
+		return nil
+	}
+	var outer, inner, moved []netset.PortRange
+	many := m.To.Count() == 1
+	keep := func(lo, hi uint16, pair estate.Pair) {
+		outer = append(outer, netset.PortRange{Lo: lo, Hi: hi})
+		if !many {
+			inner = append(inner, netset.PortRange{Lo: pair.Inner(lo), Hi: pair.Inner(hi)})
+		}
+	}
+	for _, pair := range estate.Translate(m.Bind.Ports, m.To) {
+		both := netset.PortsOf(pair.From).Intersect(netset.PortsOf(clash))
+		for _, r := range netset.PortsOf(pair.From).Subtract(both).Ranges() {
+			keep(r.Lo, r.Hi, pair)
+		}
+		for _, r := range both.Ranges() {
+			moved = append(moved, netset.PortRange{Lo: pair.Inner(r.Lo), Hi: pair.Inner(r.Hi)})
+		}
+	}
+	if many {
+		inner, moved = m.To.Ranges, m.To.Ranges
+	}
+	at := estate.With(m, func(x *estate.Map) {
+		x.Bind.Ranges, x.To.Ranges = []netset.PortRange{free}, moved
+	})
+	mend := &trace.Mend{Remove: lines(m), Add: lines(at)}
+	if len(outer) > 0 {
+		mend.Add = append(lines(estate.With(m, func(x *estate.Map) { x.Bind.Ranges, x.To.Ranges = outer, inner })), mend.Add...)
+	}
+	return mend
 }
 
 // taken are the ports of a machine that a listener, map or forward uses already.

@@ -82,11 +82,13 @@ type check struct {
 	day estate.Date
 	at  map[[2]string]*Finding
 	out []*Finding
+
+	reached map[string][]string // the vantages that reach an undeclared port
 }
 
 // Check looks the whole estate over, on a day.
 func Check(t *trace.Tracer, day estate.Date) Report {
-	c := &check{t: t, m: t.Model(), day: day, at: map[[2]string]*Finding{}}
+	c := &check{t: t, m: t.Model(), day: day, at: map[[2]string]*Finding{}, reached: map[string][]string{}}
 	c.references()
 	c.conflicts()
 	c.temporary()

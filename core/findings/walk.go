@@ -3,8 +3,11 @@ package findings
 import (
 	"fmt"
 	"net/netip"
+	"runtime"
 	"slices"
 	"strings"
+	"sync"
+	"sync/atomic"
 
 	"steady-compass/core/estate"
 	"steady-compass/core/model"
@@ -17,9 +20,6 @@ func (c *check) paths(target string, from string, paths []trace.Path) {
 	for i := range paths {
 		p := &paths[i]
 		for _, b := range p.Breaks {
-			if b.Code == "redirect.dead" {
-				b.Mend = deadMend(p.Breaks, b)
-			}
 			f := Finding{Code: b.Code, Subject: b.Subject, Why: b.Why, Records: b.Records, Mend: b.Mend, Trace: &Where{target, from}}
 			if from != "internet" {
 				f.Why += fmt.Sprintf(" (from %s)", from)
@@ -32,16 +32,40 @@ func (c *check) paths(target string, from string, paths []trace.Path) {
 	}
 }
 
-// deadMend mends a redirect that leads nowhere by what mends its target.
-func deadMend(breaks []trace.Break, dead trace.Break) *trace.Mend {
-	if dead.Mend != nil {
-		return dead.Mend
+// walk is one trace that a check makes.
+type walk struct {
+	target trace.Target
+	label  string // the target with its port, as a trace is asked for
+	key    trace.PortKey
+	from   trace.Vantage
+}
+
+// traced makes walks, on all cores, and gives their paths in order.
+func (c *check) traced(walks []walk) [][]trace.Path {
+	return parallel(len(walks), func(i int) []trace.Path {
+		return c.t.TracePort(walks[i].target, walks[i].key, walks[i].from)
+	})
+}
+
+// parallel works out n results on all cores, in order.
+func parallel[T any](n int, work func(int) T) []T {
+	out := make([]T, n)
+	var next atomic.Int64
+	var wait sync.WaitGroup
+	for range runtime.GOMAXPROCS(0) {
+		wait.Go(func() {
+			for i := next.Add(1) - 1; i < int64(n); i = next.Add(1) - 1 {
+				out[i] = work(int(i))
+			}
+		})
 	}
-	return nil
+	wait.Wait()
+	return out
 }
 
 // intents walks every intent from its audiences.
 func (c *check) intents() {
+	var walks []walk
 	for _, i := range c.m.Intents {
 		tg, err := c.t.ParseTarget(i.Target)
 		if err != nil {
@@ -56,9 +80,16 @@ func (c *check) intents() {
 				continue
 			}
 			for _, key := range portKeys(i.Ports) {
-				c.paths(fmt.Sprintf("%s:%s", i.Target, keyWord(key)), v.Word, c.t.TracePort(tg, key, v))
+				walks = append(walks, walk{tg, fmt.Sprintf("%s:%s", i.Target, keyWord(key)), key, v})
 			}
 		}
+	}
+	for i, paths := range c.traced(walks) {
+		w := walks[i]
+		if w.target.Name != "" {
+			c.catches(w.target.Name, keyWord(w.key), w.from, paths)
+		}
+		c.paths(w.label, w.from.Word, paths)
 	}
 }
 
@@ -96,7 +127,17 @@ func (c *check) names() {
 			intended[i.Target+" "+keyWord(k)] = true
 		}
 	}
-	for _, n := range c.t.Names() {
+	all := c.t.Names()
+	type visit struct {
+		name  trace.Name
+		from  trace.Vantage
+		known bool
+		first int // its walks
+		count int
+	}
+	var visits []visit
+	var walks []walk
+	for _, n := range all {
 		vantages := []trace.Vantage{internet}
 		if len(n.From) > 0 {
 			vantages = nil
@@ -109,28 +150,35 @@ func (c *check) names() {
 		tg := trace.Target{Text: n.Name, Name: n.Name}
 		for _, v := range vantages {
 			ports, known := c.t.PortsOf(n.Name, &v)
-			var all []trace.Path
-			arrives := false
+			at := visit{n, v, known, len(walks), 0}
 			for _, k := range ports {
-				paths := c.t.TracePort(tg, k, v)
-				c.catches(n.Name, keyWord(k), v, paths)
-				if intended[n.Name+" "+keyWord(k)] {
-					continue
+				if !intended[n.Name+" "+keyWord(k)] {
+					walks = append(walks, walk{tg, n.Name + ":" + keyWord(k), k, v})
 				}
-				for i := range paths {
-					arrives = arrives || paths[i].Outcome.Good()
-				}
-				if known {
-					c.paths(n.Name+":"+keyWord(k), v.Word, paths)
-				}
-				all = append(all, paths...)
 			}
-			if !known && !arrives && len(all) > 0 {
-				c.paths(n.Name, v.Word, all[:1])
+			at.count = len(walks) - at.first
+			visits = append(visits, at)
+		}
+	}
+	paths := c.traced(walks)
+	for _, at := range visits {
+		var found []trace.Path
+		arrives := false
+		for i := at.first; i < at.first+at.count; i++ {
+			c.catches(at.name.Name, keyWord(walks[i].key), at.from, paths[i])
+			for j := range paths[i] {
+				arrives = arrives || paths[i][j].Outcome.Good()
 			}
-			if !n.Owner && v.Word == "internet" {
-				c.unrecorded(n)
+			if at.known {
+				c.paths(walks[i].label, at.from.Word, paths[i])
 			}
+			found = append(found, paths[i]...)
+		}
+		if !at.known && !arrives && len(found) > 0 {
+			c.paths(at.name.Name, at.from.Word, found[:1]) // nothing gives a port: once is enough
+		}
+		if !at.name.Owner && at.from.Word == "internet" {
+			c.unrecorded(at.name)
 		}
 	}
 }
@@ -408,55 +456,106 @@ func (c *check) mapping(p *model.Place, m *model.Map) {
 			f.Mend = c.mendLoopback(stack, inside, inner, f.Code)
 		case !open.IsEmpty():
 			f.Code, f.Why = "path.map-target", fmt.Sprintf("It leads to port %s of %s, which listens on %s.", inner, inside.Name, open)
-			f.Mend = nil
-			if open.Count() == 1 && rec.Bind.Count() == 1 {
-				f.Mend = &trace.Mend{Remove: lines(rec), Add: lines(estate.With(rec, func(n *estate.Map) { n.To.Ranges = open.Ranges() }))}
-			}
+			f.Mend = aimMap(m, pair, open)
 		}
 		c.add(f)
 	}
 }
 
+// aimMap leads the ports of one pair of a map to where the container listens: on the outer port itself, else on the
+// only port that the map does not lead to yet.
+func aimMap(m *model.Map, wrong estate.Pair, open netset.Ports) *trace.Mend {
+	right := wrong.From.Lo
+	if wrong.From.Len() != 1 && !wrong.Many {
+		return nil
+	}
+	if !open.Contains(right) {
+		var led []netset.PortRange
+		for _, pair := range m.Pairs {
+			if pair != wrong {
+				led = append(led, netset.PortRange{Lo: pair.To, Hi: pair.Inner(pair.From.Hi)})
+			}
+		}
+		left := open.Subtract(netset.PortsOf(led...))
+		if left.Count() != 1 {
+			return nil
+		}
+		right = left.Ranges()[0].Lo
+	}
+	inner := make([]netset.PortRange, 0, len(m.Pairs))
+	for _, pair := range m.Pairs {
+		to := netset.PortRange{Lo: pair.To, Hi: pair.Inner(pair.From.Hi)}
+		if pair == wrong {
+			to = netset.OnePort(right)
+		}
+		inner = append(inner, to)
+	}
+	if wrong.Many {
+		inner = []netset.PortRange{netset.OnePort(right)}
+	}
+	return &trace.Mend{Remove: lines(m.Record), Add: lines(estate.With(m.Record, func(n *estate.Map) { n.To.Ranges = inner }))}
+}
+
 // exposure finds what is open and nobody declared.
 func (c *check) exposure() {
+	var vantages []trace.Vantage
 	for _, net := range c.m.Networks {
-		v, err := c.t.VantageNamed(net.Name)
-		if err != nil {
-			continue
+		if v, err := c.t.VantageNamed(net.Name); err == nil {
+			vantages = append(vantages, v)
 		}
-		for _, e := range c.t.Exposure(v).Open {
-			if e.Intent == trace.Declared || net.ID != model.Internet && !c.t.Lands(e.Place) {
+	}
+	open := parallel(len(vantages), func(i int) []trace.Open { return c.t.Exposure(vantages[i]).Open })
+	lands := map[string]bool{}
+	for i, v := range vantages {
+		for _, e := range open[i] {
+			if e.Intent == trace.Declared {
 				continue
 			}
-			c.undeclared(e, v.Word)
+			if _, known := lands[e.Place]; !known {
+				lands[e.Place] = c.t.Lands(e.Place)
+			}
+			if v.Word == "internet" || lands[e.Place] {
+				c.undeclared(e, v.Word)
+			}
 		}
 	}
 }
 
+// undeclared notes something open that no intent covers. Where several ways lead to one port of a machine, or several
+// vantages reach it, they are one finding.
 func (c *check) undeclared(e trace.Open, from string) {
 	subject := fmt.Sprintf("%s:%s/%s", e.Host, e.Ports, e.Transport)
+	close := c.closing(e)
 	if old := c.at[[2]string{"exposure.undeclared", subject}]; old != nil {
-		if !strings.Contains(old.Why, from) {
-			old.Why = strings.TrimSuffix(old.Why, ".") + ", and from " + from + "."
-			if m := declare(e, from); m != nil && old.Mend != nil && len(old.Mend.Add) == 1 && len(old.Mend.Remove) == 0 && strings.HasPrefix(old.Mend.Add[0], "intend ") {
-				old.Mend = widen(old.Mend, from)
-			}
+		if !slices.Contains(c.reached[subject], from) {
+			c.reached[subject] = append(c.reached[subject], from)
+			old.Why = fmt.Sprintf("%s And from %s.", strings.Split(old.Why, " And from ")[0], strings.Join(c.reached[subject][1:], ", "))
+		}
+		if close == nil && old.Mend != nil {
+			old.Mend = declare(old.Mend, e, from)
 		}
 		return
 	}
+	c.reached[subject] = []string{from}
 	what := e.Service + " on " + e.Place
 	if e.Site != nil {
 		what = fmt.Sprintf("site %s of %s on %s", *e.Site, e.Service, e.Place)
 	}
-	f := Finding{
-		Code: "exposure.undeclared", Subject: subject, Records: e.Records, Trace: &Where{fmt.Sprintf("%s:%s", hostPort(e.Address), portOf(e)), from},
-		Why: fmt.Sprintf("Open, and no intent says so: %s reaches %s at %s.", who(from), what, e.Address), Mend: declare(e, from),
-	}
-	if e.Map != nil && !e.Map.Bind.Addr.IsValid() && !c.t.Lands(e.Place) {
-		loop := netip.AddrFrom4([4]byte{127, 0, 0, 1})
-		f.Mend = &trace.Mend{Remove: lines(e.Map), Add: lines(estate.With(e.Map, func(m *estate.Map) { m.Bind.Addr = loop }))}
+	f := Finding{Code: "exposure.undeclared", Subject: subject, Records: e.Records, Trace: &Where{fmt.Sprintf("%s:%s", hostPort(e.Address), portOf(e)), from},
+		Why: fmt.Sprintf("Open, and no intent says so: %s reaches %s at %s.", who(from), what, e.Address), Mend: close}
+	if close == nil {
+		f.Mend = declare(&trace.Mend{Remove: []string{}, Add: []string{}}, e, from)
 	}
 	c.add(f)
+}
+
+// closing is the map of a service that no intent speaks of, on loopback only.
+func (c *check) closing(e trace.Open) *trace.Mend {
+	if e.Map == nil || e.Map.Bind.Addr.IsValid() || c.t.Lands(e.Place) {
+		return nil
+	}
+	loop := netip.AddrFrom4([4]byte{127, 0, 0, 1})
+	return &trace.Mend{Remove: lines(e.Map), Add: lines(estate.With(e.Map, func(m *estate.Map) { m.Bind.Addr = loop }))}
 }
 
 func who(from string) string {
@@ -480,32 +579,42 @@ func portOf(e trace.Open) string {
 	return fmt.Sprint(e.Range.Lo)
 }
 
-// declare is the intent that says that this is meant to be open.
-func declare(e trace.Open, from string) *trace.Mend {
-	ports := estate.Ports{Ranges: []netset.PortRange{{Lo: e.Port, Hi: e.Port + (e.Range.Hi - e.Range.Lo)}}, Transport: netset.TCP}
+// declare adds to a mend the intent that says that this is meant to be open: for the site's name, else for the address
+// as it is entered.
+func declare(m *trace.Mend, e trace.Open, from string) *trace.Mend {
+	ports := estate.Ports{Ranges: []netset.PortRange{e.Range}, Transport: netset.TCP}
 	if e.Transport == "udp" {
 		ports.Transport = netset.UDP
 	}
-	s := estate.Selector{Name: from}
+	target := e.Address
+	if e.Site != nil {
+		name, ok := estate.CleanHostname(*e.Site)
+		if !ok || name == "*" || from != "internet" {
+			return m // which name is meant, or how it is asked for there, is not known
+		}
+		target = name
+	}
+	if slices.ContainsFunc(m.Add, func(line string) bool { return strings.HasSuffix(line, " for internet") }) {
+		return m // what is meant for the internet is meant for anyone
+	}
+	audience := estate.Selector{Name: from}
 	if from == "internet" {
-		s = estate.Selector{Word: from}
+		audience = estate.Selector{Word: from}
 	}
-	i := &estate.Intent{Target: e.Place, Ports: ports, For: []estate.Selector{s}}
+	out := &trace.Mend{Remove: m.Remove, Add: slices.Clone(m.Add)}
+	for i, line := range out.Add {
+		head := fmt.Sprintf("intend %s %s for ", target, ports)
+		if list, ok := strings.CutPrefix(line, head); ok { // it stands there for another audience
+			if !slices.Contains(strings.Split(list, ","), from) {
+				out.Add[i] = line + "," + from
+			}
+			return out
+		}
+	}
+	i := &estate.Intent{Target: target, Ports: ports, For: []estate.Selector{audience}}
 	if estate.Complete(i) != nil {
-		return nil
-	}
-	return &trace.Mend{Remove: []string{}, Add: lines(i)}
-}
-
-// widen adds an audience to the intent that a mend adds.
-func widen(m *trace.Mend, from string) *trace.Mend {
-	head, rest, ok := strings.Cut(m.Add[0], " for ")
-	if !ok {
 		return m
 	}
-	audience, tail, _ := strings.Cut(rest, " ")
-	if tail != "" {
-		tail = " " + tail
-	}
-	return &trace.Mend{Remove: m.Remove, Add: []string{head + " for " + audience + "," + from + tail}}
+	out.Add = append(out.Add, estate.Line(i))
+	return out
 }

@@ -144,6 +144,7 @@ func (h Hook) String() string { return hooks[h] }
 type Filter struct {
 	Record *estate.Filter
 	Rules  []*Rule
+	Lines  int // how many lines are written, off ones too
 }
 
 // Rule is one line of a filter.
@@ -545,7 +546,7 @@ func (m *Model) compileFilters() {
 				shared = m.compileRules(rules[f.Name], p)
 			}
 			hook := Hook(slices.Index(hooks, f.Hook))
-			p.Filters[hook] = append(p.Filters[hook], &Filter{f, shared})
+			p.Filters[hook] = append(p.Filters[hook], &Filter{f, shared, len(rules[f.Name])})
 		}
 	}
 }

@@ -4,13 +4,57 @@ package netset
 
 import (
 	"net/netip"
+	"sort"
 	"sync"
 
 	"go4.org/netipx"
 )
 
 // Addrs is an immutable set of IP addresses of both families. The zero value is empty.
-type Addrs struct{ set *netipx.IPSet }
+type Addrs struct{ *addrs }
+
+// addrs is what an Addrs stands on: the set, never empty, and its two families once they are asked for.
+type addrs struct {
+	set      *netipx.IPSet
+	once     sync.Once
+	families [2]Addrs // IPv4, IPv6
+}
+
+func wrap(set *netipx.IPSet) Addrs {
+	if len(set.Ranges()) == 0 {
+		return Addrs{}
+	}
+	return Addrs{&addrs{set: set}}
+}
+
+// family is one of the set's families, worked out once.
+func (s Addrs) family(v6 bool) Addrs {
+	i := 0
+	if v6 {
+		i = 1
+	}
+	s.once.Do(func() {
+		ranges := s.set.Ranges()
+		first6 := sort.Search(len(ranges), func(i int) bool { return ranges[i].From().Is6() })
+		switch first6 {
+		case 0:
+			s.families[1] = s
+		case len(ranges):
+			s.families[0] = s
+		default:
+			s.families[0], s.families[1] = fromRanges(ranges[:first6]), fromRanges(ranges[first6:])
+		}
+	})
+	return s.families[i]
+}
+
+func fromRanges(ranges []netipx.IPRange) Addrs {
+	var b netipx.IPSetBuilder
+	for _, r := range ranges {
+		b.AddRange(r)
+	}
+	return build(&b)
+}
 
 // AddrsOf is the set of the given addresses.
 func AddrsOf(addrs ...netip.Addr) Addrs {
@@ -45,7 +89,7 @@ func Union(sets ...Addrs) Addrs {
 	}
 	var b netipx.IPSetBuilder
 	for _, s := range sets {
-		if s.set != nil {
+		if s.addrs != nil {
 			b.AddSet(s.set)
 		}
 	}
@@ -57,32 +101,29 @@ func build(b *netipx.IPSetBuilder) Addrs {
 	if err != nil { // only ever an invalid address or prefix handed in
 		panic("netset: " + err.Error())
 	}
-	if len(set.Ranges()) == 0 {
-		return Addrs{}
-	}
-	return Addrs{set}
+	return wrap(set)
 }
 
 // IsEmpty says whether the set holds no address.
-func (s Addrs) IsEmpty() bool { return s.set == nil }
+func (s Addrs) IsEmpty() bool { return s.addrs == nil }
 
 // Contains says whether a is in the set.
-func (s Addrs) Contains(a netip.Addr) bool { return s.set != nil && s.set.Contains(a) }
+func (s Addrs) Contains(a netip.Addr) bool { return s.addrs != nil && s.set.Contains(a) }
 
 // Same says whether both are one and the same value, without comparing what they hold.
-func (s Addrs) Same(t Addrs) bool { return s.set == t.set }
+func (s Addrs) Same(t Addrs) bool { return s.addrs == t.addrs }
 
 // Equal says whether both hold the same addresses.
 func (s Addrs) Equal(t Addrs) bool {
-	if s.set == t.set {
+	if s.addrs == t.addrs {
 		return true
 	}
-	return s.set != nil && t.set != nil && s.set.Equal(t.set)
+	return s.addrs != nil && t.addrs != nil && s.set.Equal(t.set)
 }
 
 // Single gives the set's address where it holds exactly one.
 func (s Addrs) Single() (netip.Addr, bool) {
-	if s.set == nil {
+	if s.addrs == nil {
 		return netip.Addr{}, false
 	}
 	ranges := s.set.Ranges()
@@ -94,7 +135,7 @@ func (s Addrs) Single() (netip.Addr, bool) {
 
 // Lowest is the set's lowest address; the zero address where it is empty.
 func (s Addrs) Lowest() netip.Addr {
-	if s.set == nil {
+	if s.addrs == nil {
 		return netip.Addr{}
 	}
 	return s.set.Ranges()[0].From()
@@ -103,10 +144,12 @@ func (s Addrs) Lowest() netip.Addr {
 // Intersect is the addresses in both.
 func (s Addrs) Intersect(t Addrs) Addrs {
 	switch {
-	case s.set == nil || t.set == nil:
+	case s.addrs == nil || t.addrs == nil:
 		return Addrs{}
-	case s.set == t.set:
+	case s.addrs == t.addrs, s.isFamilyOf(t):
 		return s
+	case t.isFamilyOf(s):
+		return t
 	}
 	if a, ok := s.Single(); ok {
 		if t.Contains(a) {
@@ -147,9 +190,9 @@ func (s Addrs) Intersect(t Addrs) Addrs {
 // Subtract is the addresses of s that are not in t.
 func (s Addrs) Subtract(t Addrs) Addrs {
 	switch {
-	case s.set == nil || t.set == nil:
+	case s.addrs == nil || t.addrs == nil:
 		return s
-	case s.set == t.set:
+	case s.addrs == t.addrs, s.isFamilyOf(t):
 		return Addrs{}
 	}
 	if a, ok := s.Single(); ok {
@@ -179,15 +222,20 @@ func (s Addrs) Overlaps(t Addrs) bool { return !s.Intersect(t).IsEmpty() }
 
 // Of keeps one family: IPv4, or IPv6 where v6 is true.
 func (s Addrs) Of(v6 bool) Addrs {
-	if v6 {
-		return s.Intersect(ipv6())
+	if s.addrs == nil {
+		return Addrs{}
 	}
-	return s.Intersect(ipv4())
+	return s.family(v6)
+}
+
+// isFamilyOf says whether s is the IPv4 or IPv6 part of t, without comparing what they hold.
+func (s Addrs) isFamilyOf(t Addrs) bool {
+	return t.family(false).addrs == s.addrs || t.family(true).addrs == s.addrs
 }
 
 // Prefixes are the fewest CIDRs that make up the set, IPv4 first, rising.
 func (s Addrs) Prefixes() []netip.Prefix {
-	if s.set == nil {
+	if s.addrs == nil {
 		return nil
 	}
 	return s.set.Prefixes()

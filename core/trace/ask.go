@@ -33,7 +33,7 @@ func (t *Tracer) ask(a asking) []served {
 	}
 	intent := t.intentOf(target, a.q.port, a.proto)
 	subject := target + ":" + portWord(a.q.port, a.proto)
-	s := &serving{t: t, o: a.o, v: a.v, intent: intent, visited: a.visited}
+	s := &serving{t: t, o: a.o, v: a.v, intent: intent, place: a.place, visited: a.visited}
 	s.goal = goal{repair: true, subject: subject, place: model.Nowhere, port: a.q.port}
 	t.aim(&s.goal, a, intent)
 

@@ -337,29 +337,47 @@ func (r *run) follow(at *model.Place, sender model.PlaceID, w way, hop model.Hop
 
 // nobody is a flow for an address that no machine holds.
 func (r *run) nobody(w way, where string, shown ...estate.Record) {
-	if w.forward != nil {
-		b := Break{
-			Code: "path.forward-nowhere", Short: sentence("nobody has %s", w.dst.addr),
-			Why: sentence("The forward leads to %s, which no machine holds.", w.dst.addr),
-		}
-		to, ok := r.meantAddr(w.six)
-		if ok {
-			b.Mend = replace(w.forward.Record, func(f *estate.Forward) { f.To.Addr = to })
-		}
-		r.stopAt(&w, StageRoute, where, Shallows, Unroutable, b, w.forward.Record)
-		if ok && r.goal.repair {
-			w.dst = toAddr(to)
-			r.arrive(r.meantMachine(), model.NoNet, w)
-			return
-		}
-		r.end(w)
-		return
-	}
 	r.stopAt(&w, StageRoute, where, Shallows, Unroutable, Break{
 		Code: "path.no-route", Short: sentence("nobody has %s", w.dst.addr),
 		Why: sentence("No machine holds %s.", w.dst.addr),
 	}, shown...)
 	r.end(w)
+}
+
+// forwardNowhere is a forward to an address that nobody holds: on to the machine meant, as if it led there.
+func (r *run) forwardNowhere(h *model.Place, in model.NetID, w way, outcome Outcome) {
+	b := Break{Code: "path.forward-nowhere", Short: sentence("nobody has %s", w.dst.addr), Why: sentence("The forward leads to %s, which no machine holds.", w.dst.addr)}
+	to, ok := r.meantFrom(h, w.six)
+	if ok {
+		b.Mend = replace(w.forward.Record, func(f *estate.Forward) { f.To.Addr = to })
+	}
+	r.stopAt(&w, StageTranslate, h.Name, Shallows, outcome, b, w.forward.Record)
+	if !ok {
+		r.end(w)
+		return
+	}
+	w.dst = toAddr(to)
+	r.pass(h, in, w)
+}
+
+// dropped is what a machine's filters do with a flow that it passes on: "" where they let it pass.
+func (r *run) dropped(h *model.Place, in model.NetID, w way, hop model.Hop) Outcome {
+	for _, hook := range []model.Hook{model.Through, model.Departing} {
+		for _, f := range h.Filters[hook] {
+			if f.Record.Family == "ipv4" && w.six || f.Record.Family == "ipv6" && !w.six {
+				continue
+			}
+			for _, p := range r.t.judge(f, w, w.six, in, hop.Net) {
+				switch p.action {
+				case "drop":
+					return Silent
+				case "refuse":
+					return Refused
+				}
+			}
+		}
+	}
+	return ""
 }
 
 func (r *run) noWay(w way, where, format string, args ...any) {
@@ -499,6 +517,16 @@ func (r *run) forwarded(h *model.Place, f *model.Forward, in model.NetID, w way)
 		}
 		return
 	}
+	if r.goal.repair {
+		if hop := r.t.m.NextHop(h, w.dst.addr); hop.Kind == model.Nobody || hop.Kind == model.NoWay {
+			outcome := Unroutable
+			if drop := r.dropped(h, in, w, hop); drop != "" {
+				outcome = drop
+			}
+			r.forwardNowhere(h, in, w, outcome)
+			return
+		}
+	}
 	if in != model.NoNet && !r.t.m.Outer(h, in) && f.Record.Hairpin {
 		hop := r.t.m.NextHop(h, w.dst.addr)
 		if a, ok := h.Addr(hop.Net, w.six); ok {
@@ -608,6 +636,7 @@ func (r *run) passAs(h *model.Place, in model.NetID, w way, as *netip.Addr) {
 			Code: "path.no-route", Short: "no router",
 			Why: sentence("%s is no router: it passes nothing on to %s.", h.Name, w.dst.addr), Mend: r.makeRouter(h),
 		}, h.Record)
+		w.imagined = true
 		if !r.goal.repair {
 			r.end(w)
 			return

@@ -73,11 +73,25 @@ type candidate struct {
 func (t *Tracer) candidates(o origin) []candidate {
 	var out []candidate
 	seen := map[netip.Addr]bool{}
-	add := func(a netip.Addr) {
-		if !seen[a] && !a.IsLoopback() {
-			seen[a] = true
-			out = append(out, candidate{toAddr(a), a.String()})
+	led := map[netip.Prefix]bool{}
+	add := func(a netip.Addr, net model.NetID) {
+		if seen[a] || a.IsLoopback() {
+			return
 		}
+		seen[a] = true
+		if net != model.Internet && net != model.NoNet {
+			// Where nothing leads to a network, none of its addresses is worth trying.
+			key := t.prefixOf(net, a)
+			worth, known := led[key]
+			if !known {
+				worth = t.mayLead(o, net, a)
+				led[key] = worth
+			}
+			if !worth {
+				return
+			}
+		}
+		out = append(out, candidate{toAddr(a), a.String()})
 	}
 	for _, p := range t.m.Places {
 		if p.Outside {
@@ -85,7 +99,7 @@ func (t *Tracer) candidates(o origin) []candidate {
 		}
 		for _, leg := range p.Legs {
 			for _, a := range leg.Addrs {
-				add(a)
+				add(a, leg.Net)
 			}
 			if p.IsContainer() && p.Stack == p.ID && leg.Float() && t.besideOrigin(o, leg.Net) {
 				out = append(out, candidate{dest{float: p.ID, net: leg.Net, name: p.Name}, p.Name})
@@ -93,11 +107,45 @@ func (t *Tracer) candidates(o origin) []candidate {
 		}
 		for _, f := range p.Forwards {
 			if a := f.Record.Bind.Addr; a.IsValid() {
-				add(a)
+				add(a, model.NoNet)
 			}
 		}
 	}
 	return out
+}
+
+// prefixOf is the prefix of a network that an address is in; the address itself where it is in none.
+func (t *Tracer) prefixOf(net model.NetID, a netip.Addr) netip.Prefix {
+	for _, p := range t.m.Networks[net].Prefixes {
+		if p.Contains(a) {
+			return p
+		}
+	}
+	return netip.PrefixFrom(a, a.BitLen())
+}
+
+// mayLead says whether anything may lead from an origin to a prefix that an address is in. Where it says no, no
+// flow to any address of that prefix gets further than its first machine.
+func (t *Tracer) mayLead(o origin, net model.NetID, a netip.Addr) bool {
+	at := o.place
+	if at == model.Nowhere {
+		from := t.m.Networks[o.net]
+		if o.net == net || from.Set.Contains(a) {
+			return true
+		}
+		if from.Container() {
+			at = from.On // what leaves it leaves by its machine
+		} else {
+			for _, p := range from.Members {
+				if len(t.m.Places[p].Routes) > 0 {
+					return true // a written route may be for one address only
+				}
+			}
+			return t.m.FromNetwork(o.net, a).Kind != model.NoWay
+		}
+	}
+	machine := t.m.Places[t.m.Places[at].Host]
+	return len(machine.Routes) > 0 || machine.Owns(a) || t.m.NextHop(machine, a).Kind != model.NoWay
 }
 
 // Exposure is everything that can be touched from a vantage, exact in sources, addresses, transports and
@@ -475,6 +523,9 @@ func (t *Tracer) landService(i *estate.Intent, s *model.Socket, port uint16, pro
 // meantDests are where an intent's target is or, while its name leads to nobody of ours, should be.
 func (t *Tracer) meantDests(i *estate.Intent, o origin) []dest {
 	found := t.destsOf(i.Target, o)
+	if o.place == model.Nowhere && o.net == model.Internet {
+		found = slices.DeleteFunc(found, func(d dest) bool { return !netset.GloballyReachable().Contains(d.addr) })
+	}
 	ours := slices.ContainsFunc(found, func(d dest) bool {
 		return d.float != model.Nowhere || len(t.m.Owners(d.addr)) > 0 || t.routedToUs(d.addr)
 	})

@@ -214,6 +214,9 @@ func (r *run) filters(h *model.Place, hook model.Hook, w way, entering, leaving 
 // afterFilter notes what a filter did with a part, and says whether it goes on.
 func (r *run) afterFilter(h *model.Place, hook model.Hook, f *model.Filter, p part) (way, bool) {
 	w := p.way
+	if !r.goal.repair && (p.action == "drop" || p.action == "refuse") {
+		return w, false
+	}
 	records := []estate.Record{f.Record}
 	if len(p.rules) > 0 {
 		records = records[:0]
@@ -251,7 +254,7 @@ func (r *run) afterFilter(h *model.Place, hook model.Hook, f *model.Filter, p pa
 		if w.stopped == "" {
 			w.stopped = outcome
 		}
-		return w, r.goal.repair
+		return w, true
 	}
 	code := "path.blocked"
 	if r.goal.upstream {
@@ -261,10 +264,6 @@ func (r *run) afterFilter(h *model.Place, hook model.Hook, f *model.Filter, p pa
 		Code: code, At: h.Name, Why: step.Why, Short: sentence("%s %s %s", f.Record.Name, does, w.portWord()),
 		Records: lines(append([]estate.Record{f.Record}, records...)...), Subject: r.goal.subject, Mend: r.mendFilter(h, hook, f, p),
 	})
-	if !r.goal.repair {
-		r.end(w)
-		return w, false
-	}
 	return w, true
 }
 
@@ -273,7 +272,7 @@ func (r *run) byLine(f *model.Filter, rules []*model.Rule) string {
 		return "which no line of it names"
 	}
 	if len(rules) == 1 {
-		return sentence("line %d of %d", rules[0].Place, f.Rules[len(f.Rules)-1].Place)
+		return sentence("line %d of %d", rules[0].Place, f.Lines)
 	}
 	return sentence("by %d of its lines", len(rules))
 }
@@ -281,12 +280,7 @@ func (r *run) byLine(f *model.Filter, rules []*model.Rule) string {
 // mendFilter is the line that lets the flow pass: an `off` line that would, else a new one ahead
 // of what stops it.
 func (r *run) mendFilter(h *model.Place, hook model.Hook, f *model.Filter, p part) *Mend {
-	at := 1
-	for _, rec := range r.t.m.Estate.Of(estate.KindNamed("rule")) {
-		if rec.(*estate.Rule).Filter == f.Record.Name {
-			at++
-		}
-	}
+	at := f.Lines + 1
 	if len(p.rules) > 0 {
 		first := slices.MinFunc(p.rules, func(a, b *model.Rule) int { return a.Place - b.Place })
 		at = first.Place

@@ -11,7 +11,7 @@ import (
 // machine that translated the flow or filters it with state, and nobody on its way may give it
 // another source.
 func (t *Tracer) replies(l *landing, o origin) {
-	if l.sock == nil || l.held == nil || l.local {
+	if l.sock == nil || l.held == nil || l.local || l.imagined {
 		return
 	}
 	for h := l.held; h != nil; h = h.prev {

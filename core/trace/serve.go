@@ -56,6 +56,7 @@ type serving struct {
 	o       origin
 	v       *Vantage
 	goal    goal
+	place   *model.Place // the place that the client asked for, where it asked for one
 	intent  *estate.Intent
 	relays  []string     // listener, site, name and path of each relay so far
 	visited []string     // requests that redirects led to
@@ -628,9 +629,13 @@ func (s *serving) redirect(f served, l landing, rec *estate.Site, q request) {
 			path = "/"
 		}
 	}
-	where := host
-	if where == "" {
+	where, again := host, (*model.Place)(nil)
+	switch {
+	case where != "":
+	case addr.IsValid():
 		where = addr.String()
+	case s.place != nil:
+		where, again = s.place.Name, s.place
 	}
 	target := rec.Redirect.URL.String()
 	if rec.Redirect.HTTPS {
@@ -657,10 +662,10 @@ func (s *serving) redirect(f served, l landing, rec *estate.Site, q request) {
 	before := f.stopped
 	base := f.way
 	base.ghost, base.stopped = base.ghost || before != "", ""
-	results := s.t.ask(asking{o: s.o, v: s.v, q: next, addr: addr, proto: netset.TCP, base: base, visited: append(slices.Clone(s.visited), key)})
+	results := s.t.ask(asking{o: s.o, v: s.v, q: next, addr: addr, place: again, proto: netset.TCP, base: base, visited: append(slices.Clone(s.visited), key)})
 	for _, r := range results {
 		g := r
-		g.redirect = true
+		g.redirect, g.defaulted = true, f.defaulted
 		g.urlpath = f.urlpath
 		g.cells = f.cells
 		g.origins = f.origins

@@ -6,6 +6,7 @@ package trace
 
 import (
 	"net/netip"
+	"slices"
 	"sync"
 
 	"steady-compass/core/estate"
@@ -100,6 +101,11 @@ type Mend struct {
 
 // IsEmpty says whether the mend has no line.
 func (m *Mend) IsEmpty() bool { return m == nil || len(m.Remove) == 0 && len(m.Add) == 0 }
+
+// same says whether two mends have the same lines, and some.
+func (m *Mend) same(n *Mend) bool {
+	return !m.IsEmpty() && n != nil && slices.Equal(m.Remove, n.Remove) && slices.Equal(m.Add, n.Add)
+}
 
 // Break is one thing that stops a flow or sends it elsewhere than meant.
 type Break struct {

@@ -81,7 +81,7 @@ func (s *serving) handOn(f served, l landing, rec *estate.Site, q request) {
 	}
 	inner.out = append(inner.out, first...)
 	for _, r := range inner.out {
-		r.urlpath = f.urlpath
+		r.urlpath, r.defaulted = f.urlpath, f.defaulted
 		r.src, r.origins = f.src, f.origins
 		if before == "" && r.stopped != "" && r.stopped != Undecided && r.stopped != Loop {
 			if r.stopped == Outside {

@@ -44,6 +44,8 @@ type way struct {
 	before      netset.Ports
 	beforeShift int
 	beforeMany  bool
+	// imagined: the flow goes on by a way that is not there, so nothing can be said of its reply.
+	imagined bool
 	// wouldForward: a router is to forward this and does not yet; its own filters are no break.
 	wouldForward bool
 }
@@ -106,8 +108,8 @@ func (w *way) stop(outcome Outcome, b Break) {
 	if w.cells.Broken == "" {
 		w.cells.Broken, w.cells.Reason = w.cellOf(b.Code), b.Short
 	}
-	for t := w.trail; t != nil; t = t.prev { // each once
-		if t.brk != nil && t.brk.Code == b.Code && t.brk.At == b.At && slices.Equal(t.brk.Records, b.Records) && t.brk.Why == b.Why {
+	for t := w.trail; t != nil; t = t.prev { // each once: what one mend ends is one break
+		if t.brk != nil && t.brk.Code == b.Code && t.brk.At == b.At && (t.brk.Mend.same(b.Mend) || slices.Equal(t.brk.Records, b.Records) && t.brk.Why == b.Why) {
 			return
 		}
 	}

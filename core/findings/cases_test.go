@@ -1,0 +1,327 @@
+package findings
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+
+	"steady-compass/core/estate"
+	"steady-compass/core/model"
+	"steady-compass/core/notation"
+	"steady-compass/core/trace"
+)
+
+const day = "2026-11-25"
+
+// sound is an estate with nothing wrong in it: a router, a container host, a plain machine, both families.
+const sound = `
+network yard 10.0.0.0/24
+network perimeter 10.0.8.0/24,2001:db8:8::/64
+network dock 172.20.0.0/24 on box
+host gate router
+host box
+host store
+address gate 203.0.113.1 internet
+address gate 2001:db8::/40 internet
+address gate 10.0.0.1 yard
+address gate 10.0.8.1 perimeter
+address box 10.0.8.10 perimeter
+address box 2001:db8:8::10 perimeter
+address store 10.0.8.20 perimeter
+zone a.example ttl 1h
+dns a.example A 203.0.113.1
+dns www.a.example CNAME a.example
+dns six.a.example AAAA 2001:db8:8::10
+forward gate 80,443 to 10.0.8.10
+filter edge on gate through otherwise drop
+rule edge pass 80,443 from internet to box
+rule edge pass any from perimeter to internet
+filter local on store input otherwise drop
+rule local pass 9000 from box
+container box/front in dock
+container box/app in dock
+map box/front 80,443 to 80,443
+listen box/front 80 as front
+listen box/front 443 as front tls cert star
+listen box/app 3000 as app
+listen store 9000 as files
+site front a.example at 443 to http://app:3000
+site front www.a.example at 443 to http://store:9000
+site front six.a.example at 443 to http://app:3000
+site front * at 80 redirect https
+cert star for a.example,*.a.example expires 2027-03-01 on box/front by dns-01
+intend a.example 80,443 for internet reaching box/app
+intend www.a.example 80,443 for internet reaching store
+intend six.a.example 443 for internet reaching box/app
+intend store 9000 for dock
+`
+
+// edited is an estate with lines taken out ("- line") and put in.
+func edited(t *testing.T, base, edit string) *estate.Estate {
+	t.Helper()
+	lines := strings.Split(base, "\n")
+	for _, l := range strings.Split(edit, "\n") {
+		l = strings.TrimSpace(l)
+		if gone, ok := strings.CutPrefix(l, "- "); ok {
+			i := slices.Index(lines, gone)
+			if i < 0 {
+				t.Fatalf("no line %q to take out", gone)
+			}
+			lines = slices.Delete(lines, i, i+1)
+		} else if l != "" {
+			lines = append(lines, l)
+		}
+	}
+	e, faults := notation.Parse(strings.Join(lines, "\n"))
+	if len(faults) > 0 {
+		t.Fatalf("%v in\n%s", faults, edit)
+	}
+	return e
+}
+
+func check1(e *estate.Estate) Report { return Check(trace.New(model.Compile(e), day), day) }
+
+func said(r Report) []string {
+	var out []string
+	for _, f := range r.Findings {
+		out = append(out, f.Code+" "+f.Subject)
+	}
+	slices.Sort(out)
+	return out
+}
+
+// mended is an estate with a mend applied.
+func mended(t *testing.T, e *estate.Estate, m *trace.Mend) *estate.Estate {
+	t.Helper()
+	c := estate.Change{Remove: m.Remove}
+	for _, line := range m.Add {
+		p, _, err := notation.ParseLine(line)
+		if err != nil {
+			t.Fatalf("a mend that cannot be read: %s: %v", line, err)
+		}
+		c.Add = append(c.Add, p)
+	}
+	next, err := e.Apply(c)
+	if err != nil {
+		t.Fatalf("a mend that cannot be applied: %v\n%v", err, m)
+	}
+	return next
+}
+
+func TestSound(t *testing.T) {
+	for _, f := range check1(edited(t, sound, "")).Findings {
+		t.Errorf("%s %s: %s", f.Code, f.Subject, f.Why)
+	}
+}
+
+// TestCases ties each code to an estate that has it, and nothing else wrong. Where a mend is known, it makes the
+// finding vanish and brings no new error.
+func TestCases(t *testing.T) {
+	for _, c := range []struct {
+		edit string
+		want string // every finding, "code subject" a line; "(no mend)" behind those that have none
+	}{
+		{`listen box 80 as web`, `conflict.map-socket box:80/tcp`},
+		{`map box/app 443 to 3000`, `conflict.map box:443/tcp`},
+		{`map box/app 400-500 to 3000`, `conflict.map box:443/tcp`},
+		{`listen store 0.0.0.0:9000 as other`, `conflict.socket store:9000/tcp`},
+		{`listen store 9000/udp as other`, ``},
+		{`listen store 9000 as files`, ``},
+		{"- listen store 9000 as files\nlisten store 9000 as files shared\nlisten store 9000 as files2 shared", ``},
+
+		{`- forward gate 80,443 to 10.0.8.10
+		  forward gate 443 to 10.0.8.10`, `path.no-forward a.example:80
+		  path.no-forward www.a.example:80`},
+		{`- forward gate 80,443 to 10.0.8.10
+		  forward gate 80 to 10.0.8.10
+		  forward gate 443/udp to 10.0.8.10`, `path.forward-transport a.example:443
+		  path.forward-transport gate:443/udp
+		  path.forward-transport www.a.example:443
+		  redirect.dead a.example:80
+		  redirect.dead www.a.example:80`},
+		{`- forward gate 80,443 to 10.0.8.10
+		  forward gate 203.0.113.9:80,443 to 10.0.8.10`, `path.forward-address a.example:443
+		  path.forward-address a.example:80
+		  path.forward-address gate:80
+		  path.forward-address www.a.example:443
+		  path.forward-address www.a.example:80`},
+		{`- forward gate 80,443 to 10.0.8.10
+		  forward gate 80,443 to 10.0.8.99`, `path.forward-nowhere a.example:443
+		  path.forward-nowhere a.example:80
+		  path.forward-nowhere gate:80
+		  path.forward-nowhere www.a.example:443
+		  path.forward-nowhere www.a.example:80`},
+		{`rule edge at 1 drop 443 from 198.51.100.0/24`, `path.blocked a.example:443
+		  path.blocked www.a.example:443
+		  redirect.dead a.example:80
+		  redirect.dead www.a.example:80`},
+		{`- rule local pass 9000 from box`, `path.blocked store:9000
+		  redirect.dead www.a.example:80
+		  upstream.blocked www.a.example:443`},
+		{`- listen box/app 3000 as app
+		  listen box/app 127.0.0.1:3000 as app`, `path.loopback a.example:443
+		  path.loopback six.a.example:443
+		  redirect.dead a.example:80`},
+		{`- map box/front 80,443 to 80,443
+		  map box/front 80,443 to 80,8443`, `path.map-target a.example:443
+		  path.map-target box:443
+		  path.map-target six.a.example:443
+		  path.map-target www.a.example:443
+		  redirect.dead a.example:80
+		  redirect.dead www.a.example:80`},
+		{`- dns a.example A 203.0.113.1
+		  dns a.example A 10.0.8.10`, `path.no-public-address a.example:443
+		  path.no-public-address a.example:80
+		  path.no-public-address www.a.example:443
+		  path.no-public-address www.a.example:80`},
+		{`- intend a.example 80,443 for internet reaching box/app
+		  intend a.example 80,443 for internet reaching store`, `path.wrong-place a.example:443`},
+		{`- host gate router
+		  host gate`, `path.no-route a.example:443
+		  path.no-route a.example:80
+		  path.no-route six.a.example:443
+		  path.no-route www.a.example:443
+		  path.no-route www.a.example:80`},
+
+		{`- dns www.a.example CNAME a.example`, `name.unresolved www.a.example`},
+		{`- dns www.a.example CNAME a.example
+		  dns www.a.example CNAME gone.a.example`, `name.broken-alias www.a.example`},
+		{`- dns www.a.example CNAME a.example
+		  dns www.a.example CNAME b.a.example
+		  dns b.a.example CNAME www.a.example`, `name.alias-loop b.a.example
+		  name.alias-loop www.a.example`},
+		{`dns old.a.example A 198.51.100.7`, `name.dangling old.a.example`},
+		{`dns old.a.example A 198.51.100.7
+		  address gate 198.51.100.7 internet off`, `name.stale old.a.example`},
+		{`site front b.example at 443 files`, `exposure.undeclared box:443/tcp
+		  exposure.undeclared gate:443/tcp
+		  exposure.undeclared box/front:443/tcp (no mend)
+		  name.unresolved b.example (no mend)`},
+
+		{`- site front www.a.example at 443 to http://store:9000`, `redirect.dead www.a.example:80
+		  site.none www.a.example:443`},
+		{`- site front www.a.example at 443 to http://store:9000
+		  site front www.a.example at 443 to http://store:9000 off`, `redirect.dead www.a.example:80
+		  site.disabled www.a.example:443`},
+		{`- site front www.a.example at 443 to http://store:9000
+		  site front wwww.a.example at 443 to http://store:9000`, `exposure.undeclared box/front:443/tcp (no mend)
+		  exposure.undeclared box:443/tcp
+		  exposure.undeclared gate:443/tcp
+		  name.unresolved wwww.a.example
+		  redirect.dead www.a.example:80
+		  site.none www.a.example:443`},
+		{`dns other.a.example A 203.0.113.1
+		  - site front a.example at 443 to http://app:3000
+		  site front a.example at 443 to http://app:3000 default
+		  intend other.a.example 443 for internet`, `site.default-answers other.a.example:443 (no mend)`},
+		{`- listen box/front 443 as front tls cert star
+		  listen box/front 443 as front`, `redirect.dead a.example:80
+		  redirect.dead www.a.example:80
+		  site.speech a.example:443
+		  site.speech six.a.example:443
+		  site.speech www.a.example:443`},
+		{`site fornt x.a.example at 443 files
+		  dns x.a.example A 203.0.113.1
+		  intend x.a.example 80 for internet`, `redirect.dead x.a.example:80 (no mend)
+		  site.none x.a.example:443 (no mend)
+		  site.unknown-service x.a.example:443`},
+
+		{`- site front a.example at 443 to http://app:3000
+		  site front a.example at 443 to http://localhost:3000`, `redirect.dead a.example:80
+		  upstream.localhost a.example:443`},
+		{`- site front a.example at 443 to http://app:3000
+		  site front a.example at 443 to http://app:3001`, `redirect.dead a.example:80
+		  upstream.refused a.example:443`},
+		{`- site front a.example at 443 to http://app:3000
+		  site front a.example at 443 to http://apps:3000`, `redirect.dead a.example:80
+		  upstream.unresolved a.example:443`},
+		{`- site front a.example at 443 to http://app:3000
+		  site front a.example at 443 to https://app:3000`, `redirect.dead a.example:80
+		  upstream.scheme a.example:443`},
+		{`- site front a.example at 443 to http://app:3000
+		  site front a.example at 443 to http://app:8081
+		  map box/app 127.0.0.1:8081 to 3000`, `redirect.dead a.example:80
+		  upstream.mapped-port a.example:443`},
+		{`- site front a.example at 443 to http://app:3000
+		  site front a.example at 443 to https://localhost:443`, `redirect.dead a.example:80 (no mend)
+		  upstream.loop a.example:443 (no mend)`},
+
+		{`- cert star for a.example,*.a.example expires 2027-03-01 on box/front by dns-01
+		  cert star for *.a.example expires 2027-03-01 on box/front by dns-01`, `cert.names a.example:443
+		  redirect.dead a.example:80`},
+		{`- cert star for a.example,*.a.example expires 2027-03-01 on box/front by dns-01
+		  cert star for a.example,*.a.example expires 2026-11-24 on box/front by dns-01`, `cert.expired star
+		  redirect.dead a.example:80
+		  redirect.dead www.a.example:80`},
+		{`- cert star for a.example,*.a.example expires 2027-03-01 on box/front by dns-01
+		  cert star for a.example,*.a.example expires 2026-11-25 on box/front by dns-01`, ``},
+		{`- cert star for a.example,*.a.example expires 2027-03-01 on box/front by dns-01
+		  - listen box/front 443 as front tls cert star
+		  listen box/front 443 as front tls`, `cert.missing a.example:443
+		  cert.missing six.a.example:443
+		  cert.missing www.a.example:443
+		  redirect.dead a.example:80
+		  redirect.dead www.a.example:80`},
+		{`site front a.example at 80 redirect http://www.a.example/
+		  site front www.a.example at 80 redirect http://a.example/`, `exposure.undeclared box/front:80/tcp (no mend)
+		  exposure.undeclared box:80/tcp (no mend)
+		  exposure.undeclared gate:80/tcp (no mend)
+		  redirect.dead a.example:80 (no mend)
+		  redirect.dead www.a.example:80 (no mend)
+		  redirect.loop a.example:80 (no mend)
+		  redirect.loop www.a.example:80 (no mend)`},
+
+		{`- intend six.a.example 443 for internet reaching box/app`, `exposure.undeclared box/front:443/tcp (no mend)
+		  exposure.undeclared box:443/tcp
+		  exposure.undeclared gate:443/tcp`},
+		{`listen box 22 as ssh`, ``},
+		{`listen box 22 as ssh
+		  rule edge pass 22 from internet to box`, `exposure.undeclared box:22/tcp`},
+		{`listen box [::]:22 as ssh
+		  intend 2001:db8:8::10 22 for 2001:db8:8::77`, `exposure.undeclared box:22/tcp`},
+		{`map box/app 8080 to 3000
+		  rule edge pass 8080 from internet to box
+		  - intend a.example 80,443 for internet reaching box/app
+		  intend a.example 80,443 for internet`, `exposure.undeclared box:8080/tcp`},
+		{`address nobdy 10.0.8.99 perimeter`, `record.unknown-reference address nobdy 10.0.8.99 perimeter (no mend)`},
+		{`rule edge pass 22 from perimter to box`, `record.unknown-reference rule edge pass 22 from perimter to box`},
+		{`rule edge pass 22 from perimeter to box until 2026-11-24`, `temporary.expired rule edge pass 22 from perimeter to box until 2026-11-24`},
+		{`listen store 10.0.8.99:22 as ssh`, `path.listen-address store:22`},
+	} {
+		t.Run(strings.ReplaceAll(strings.Fields(c.want + " none")[0], ".", "-"), func(t *testing.T) {
+			e := edited(t, sound, c.edit)
+			before := check1(e)
+			var want []string
+			noMend := map[string]bool{}
+			for _, line := range strings.Split(c.want, "\n") {
+				if line = strings.TrimSpace(line); line != "" {
+					key, without := strings.CutSuffix(line, " (no mend)")
+					want = append(want, key)
+					noMend[key] = without
+				}
+			}
+			slices.Sort(want)
+			if got := said(before); !slices.Equal(got, want) {
+				t.Errorf("edit\n%s\nsays\n  %s\nwant\n  %s", c.edit, strings.Join(got, "\n  "), strings.Join(want, "\n  "))
+			}
+			errors := before.Counts[Error]
+			for _, f := range before.Findings {
+				key := f.Code + " " + f.Subject
+				if f.Mend.IsEmpty() != noMend[key] {
+					t.Errorf("%s: mend %v, none expected: %v", key, f.Mend, noMend[key])
+				}
+				if f.Mend.IsEmpty() {
+					continue
+				}
+				after := check1(mended(t, e, f.Mend))
+				if slices.Contains(said(after), key) {
+					t.Errorf("%s is not ended by %s", key, fmt.Sprint(f.Mend.Remove, f.Mend.Add))
+				}
+				if after.Counts[Error] > errors {
+					t.Errorf("the mend of %s brings errors: %v\n%v", key, said(after), f.Mend)
+				}
+			}
+		})
+	}
+}
