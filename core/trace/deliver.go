@@ -126,7 +126,11 @@ func (r *run) fromHost(h *model.Place, w way) {
 	}
 	for _, w := range r.filters(h, model.Output, w, model.NoNet, hop.Net, nil) {
 		for _, w := range r.filters(h, model.Departing, w, model.NoNet, hop.Net, nil) {
-			for _, w := range r.outbound(h, w, model.NoNet, hop.Net, true) {
+			done, left := r.outbound(h, w, hop.Net)
+			for _, w := range left {
+				done = append(done, r.ownRewriting(h, w, model.NoNet, hop.Net, true)...)
+			}
+			for _, w := range done {
 				r.follow(h, h.ID, w, hop)
 			}
 		}
@@ -652,22 +656,31 @@ func (r *run) passAs(h *model.Place, in model.NetID, w way, as *netip.Addr) {
 	}
 	for _, w := range r.filters(h, model.Through, w, in, hop.Net, skip) {
 		for _, w := range r.filters(h, model.Departing, w, in, hop.Net, nil) {
-			if as != nil {
-				w.rewriteSource(*as)
-				w.heldBy(h.ID, false)
-				by := h.Record
-				if w.forward != nil {
-					by = w.forward.Record
+			done, left := r.outbound(h, w, hop.Net)
+			for _, w := range left {
+				if as != nil {
+					done = append(done, r.loopBack(h, w, *as))
+				} else {
+					done = append(done, r.ownRewriting(h, w, in, hop.Net, false)...)
 				}
-				w.walk(Step{Stage: StageRewrite, At: h.Name, Verdict: Pass, Ground: Shallows, Records: lines(by), Why: sentence("Looped back: the source becomes %s.", as)})
-				r.follow(h, h.ID, w, hop)
-				continue
 			}
-			for _, w := range r.outbound(h, w, in, hop.Net, false) {
+			for _, w := range done {
 				r.follow(h, h.ID, w, hop)
 			}
 		}
 	}
+}
+
+// loopBack gives a flow that a forward sends back inside the router's own source.
+func (r *run) loopBack(h *model.Place, w way, as netip.Addr) way {
+	by := h.Record
+	if w.forward != nil {
+		by = w.forward.Record
+	}
+	w.rewriteSource(as)
+	w.heldBy(h.ID, false)
+	w.walk(Step{Stage: StageRewrite, At: h.Name, Verdict: Pass, Ground: Shallows, Records: lines(by), Why: sentence("Looped back: the source becomes %s.", as)})
+	return w
 }
 
 func (r *run) makeRouter(h *model.Place) *Mend {
@@ -677,12 +690,10 @@ func (r *run) makeRouter(h *model.Place) *Mend {
 	return nil
 }
 
-// outbound rewrites the source of what leaves a machine, by the first that applies.
-func (r *run) outbound(h *model.Place, w way, in, out model.NetID, local bool) []way {
-	if w.stopped == Undecided {
-		return []way{w}
-	}
-	left, done := []way{w}, []way(nil)
+// outbound rewrites the source of what leaves a machine, by the first line written that applies; left is what none
+// applies to.
+func (r *run) outbound(h *model.Place, w way, out model.NetID) (done, left []way) {
+	left = []way{w}
 	for _, o := range h.Outbounds {
 		if o.Dead || o.Leaving != model.NoNet && o.Leaving != out {
 			continue
@@ -715,10 +726,7 @@ func (r *run) outbound(h *model.Place, w way, in, out model.NetID, local bool) [
 		}
 		left = rest
 	}
-	for _, w := range left {
-		done = append(done, r.ownRewriting(h, w, in, out, local)...)
-	}
-	return done
+	return done, left
 }
 
 // ownRewriting is what a machine does to sources without being told: one-to-one forwards outward, containers
@@ -862,7 +870,10 @@ func (r *run) intoMapped(h *model.Place, mp *model.Map, in model.NetID, w way) {
 	skip := func(f *model.Filter) bool { return !f.Record.GuardsContainers }
 	for _, w := range r.filters(h, model.Through, w, in, mp.Net, skip) {
 		for _, w := range r.filters(h, model.Departing, w, in, mp.Net, nil) {
-			r.toContainer(mp, w)
+			done, left := r.outbound(h, w, mp.Net)
+			for _, w := range append(done, left...) {
+				r.toContainer(mp, w)
+			}
 		}
 	}
 }
@@ -920,7 +931,7 @@ func (r *run) relay(h *model.Place, mp *model.Map, w way) {
 	if a, ok := h.Addr(mp.Net, v6); ok {
 		w.rewriteSource(a)
 	}
-	w.held = nil // a connection of its own
+	w.held, w.relayed = nil, true // a connection of its own
 	for _, w := range r.filters(h, model.Output, w, model.NoNet, mp.Net, nil) {
 		for _, w := range r.filters(h, model.Departing, w, model.NoNet, mp.Net, nil) {
 			r.toContainer(mp, w)

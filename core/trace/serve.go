@@ -675,7 +675,7 @@ func (s *serving) redirect(f served, l landing, rec *estate.Site, q request) {
 			g.stopped = "" // where it leads is not ours, and no fault
 		}
 		if before != "" {
-			g.stopped = before
+			g.stopped, g.inner = before, f.inner
 		}
 		if r.stopped != "" && r.stopped != Undecided && s.t.newBreaks(f.way, r.way) {
 			if before == "" {

@@ -123,7 +123,7 @@ func addLine(r estate.Record) *Mend {
 func (r *run) nobodyListens(p *model.Place, w way, local bool) {
 	name := p.Name
 	outcome := Refused
-	if w.proto == netset.UDP && w.held == nil && w.mapped != nil {
+	if w.proto == netset.UDP && w.relayed {
 		outcome = Silent // behind a port relay nobody says that nobody is there
 	}
 	code := "path.no-listener"

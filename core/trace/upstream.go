@@ -30,6 +30,9 @@ func (s *serving) handOn(f served, l landing, rec *estate.Site, q request) {
 		return
 	}
 	next := s.nextRequest(rec, q)
+	if l.sock.Record.Passthrough && next.speech == speaksStream {
+		next.client = true // the backend's certificate is the client's to check
+	}
 	f.walk(Step{Stage: StageUpstream, At: place.Name, Verdict: Pass, Ground: Land, Records: lines(rec), Why: sentence("Hands on to %s.", rec.To)})
 
 	inner := *s
@@ -50,7 +53,7 @@ func (s *serving) handOn(f served, l landing, rec *estate.Site, q request) {
 	w := f.way
 	w.leg++
 	w.src = source{float: model.Nowhere, net: model.NoNet}
-	w.held, w.mapped, w.forward, w.wouldForward, w.hops = nil, nil, nil, false, 0
+	w.held, w.mapped, w.forward, w.wouldForward, w.relayed, w.hops = nil, nil, nil, false, false, 0
 	w.proto = rec.To.Transport()
 	w.ports = netset.PortsOf(netset.OnePort(rec.To.EffectivePort()))
 	w.shift, w.many = 0, true
