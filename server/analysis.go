@@ -159,7 +159,6 @@ type Counts struct {
 	Errors     int `json:"errors"`
 	Warnings   int `json:"warnings"`
 	Notes      int `json:"notes"`
-	Records    int `json:"records"`
 }
 
 func (a *analysis) counts(ctx context.Context) (Counts, error) {
@@ -167,7 +166,7 @@ func (a *analysis) counts(ctx context.Context) (Counts, error) {
 	if err != nil {
 		return Counts{}, err
 	}
-	c := Counts{Names: len(rows), Records: a.Estate.Count()}
+	c := Counts{Names: len(rows)}
 	for i := range rows {
 		switch r := &rows[i]; {
 		case r.Verdict == trace.Undecided:

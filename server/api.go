@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humago"
@@ -45,6 +46,7 @@ func registerAPI(e *echo.Echo, s *Server) huma.API {
 	config.OpenAPIPath = "/api/openapi"
 	api := huma.NewAPI(config, adapter{e})
 	get(api, "state", "/api/state", "What the estate is called and what needs attention", s.getState)
+	get(api, "counts", "/api/counts", "How much needs attention", s.getCounts)
 	get(api, "names", "/api/names", "The table of names, seen from a vantage", s.getNames)
 	get(api, "trace", "/api/trace", "A target followed from a vantage", s.getTrace)
 	get(api, "exposure", "/api/exposure", "Everything that can be touched from a vantage", s.getExposure)
@@ -87,22 +89,26 @@ type State struct {
 	Name     string `json:"name"`
 	Revision int64  `json:"revision"`
 	Day      string `json:"day"`
-	Counts   Counts `json:"counts"`
+	Records  int    `json:"records"`
 	CanUndo  bool   `json:"canUndo"`
 	CanRedo  bool   `json:"canRedo"`
 }
 
 func (s *Server) getState(ctx context.Context, _ *none) (*body[State], error) {
-	a := s.now()
-	counts, err := a.counts(ctx)
-	if err != nil {
-		return nil, problem(err)
-	}
+	now := s.db.Current()
 	undo, redo, err := s.db.Turns(ctx)
 	if err != nil {
 		return nil, problem(err)
 	}
-	return &body[State]{State{a.Estate.Name(), a.Revision, string(a.day), counts, undo, redo}}, nil
+	return &body[State]{State{now.Estate.Name(), now.Revision, string(s.today()), now.Estate.Count(), undo, redo}}, nil
+}
+
+func (s *Server) getCounts(ctx context.Context, _ *none) (*body[Counts], error) {
+	counts, err := s.now().counts(ctx)
+	if err != nil {
+		return nil, problem(err)
+	}
+	return &body[Counts]{counts}, nil
 }
 
 // NamesAnswer is the table of names.
@@ -122,8 +128,8 @@ func (s *Server) getNames(ctx context.Context, in *fromQuery) (*body[NamesAnswer
 }
 
 type traceQuery struct {
-	fromQuery
 	Target string `query:"target" required:"true" maxLength:"2048"`
+	From   string `query:"from" default:"internet" maxLength:"300" doc:"The vantage"`
 }
 
 func (s *Server) getTrace(_ context.Context, in *traceQuery) (*body[trace.Result], error) {
@@ -371,14 +377,29 @@ func (s *Server) changed(ctx context.Context, before *analysis, err error) (*bod
 	after := s.now()
 	s.watch.tell(after.Revision)
 	out := Changed{Revision: after.Revision}
-	if effect, err := compare(ctx, before, after); err == nil {
-		out.Effect = &effect
-		if err := s.db.SetEffect(context.WithoutCancel(ctx), after.Revision, inShort(effect)); err != nil {
+	// What the change did is worked out for the log whatever happens; the answer waits for it only so long.
+	effects := make(chan Effect, 1)
+	go func() {
+		background := context.WithoutCancel(ctx)
+		effect, err := compare(background, before, after)
+		if err == nil {
+			err = s.db.SetEffect(background, after.Revision, inShort(effect))
+		}
+		if err != nil {
 			s.log.Error("note the effect of a change", "revision", after.Revision, "error", err)
 		}
+		effects <- effect
+	}()
+	select {
+	case effect := <-effects:
+		out.Effect = &effect
+	case <-time.After(effectWait):
 	}
 	return &body[Changed]{out}, nil
 }
+
+// effectWait is how long the answer to a change waits for what it did.
+const effectWait = 700 * time.Millisecond
 
 // inShort is what a change did, in one line for the log.
 func inShort(e Effect) string {

@@ -431,6 +431,10 @@ func (r *run) missingForward(h *model.Place, in model.NetID, w way) {
 			b.Code, b.Short = "path.forward-transport", sentence("forwarded as %s only", f.Bind.Transport)
 			b.Why = sentence("%s forwards %s as %s only, and it is asked over %s.", h.Name, f.Bind.List(), f.Bind.Transport, w.proto)
 			follow(f, replace(f, func(n *estate.Forward) { n.Bind.Transport = w.proto }))
+		case "sources":
+			b.Short = sentence("not from %s", orWord(w.src.word, "here"))
+			b.Why = sentence("%s forwards %s from %s only.", h.Name, port, selectorWords(f.From))
+			follow(f, replace(f, func(n *estate.Forward) { n.From = append(slices.Clone(n.From), r.sourceSelectors(w)...) }))
 		case "address":
 			b.Code, b.Short = "path.forward-address", sentence("forward is for %s", f.Bind.Addr)
 			b.Why = sentence("The forward of %s is for %s, which %s does not answer for.", port, f.Bind.Addr, h.Name)
@@ -479,6 +483,8 @@ func (r *run) almostForward(h *model.Place, w way, outer bool) (*estate.Forward,
 		switch {
 		case takes && transport && !outer && !rec.Inside && !rec.Hairpin:
 			return rec, "hairpin"
+		case takes && transport && len(rec.From) > 0:
+			found, why = rec, "sources"
 		case takes && !transport && why == "":
 			found, why = rec, "transport"
 		case !takes && transport && rec.Bind.Addr.IsValid() && !h.Owns(rec.Bind.Addr) && !r.routedTo(h, rec.Bind.Addr):

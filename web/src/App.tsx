@@ -6,6 +6,7 @@ import { queries } from './api/client';
 import { Frame } from './parts/Frame';
 import { GlobalStyle } from './parts/GlobalStyle';
 import { Quiet } from './parts/Quiet';
+import { Wreck } from './parts/Wreck';
 import { SessionProvider } from './parts/session';
 import { day, night } from './theme';
 import { Exposure } from './views/Exposure';
@@ -47,28 +48,32 @@ export function App() {
       <ThemeProvider theme={dark ? night : day}>
         <GlobalStyle />
         <SessionProvider>
-          <Frame dark={dark} onTurn={turn}>
-            <Suspense fallback={<Quiet>Opening…</Quiet>}>
-              <Switch>
-                <Route path="/" component={Names} />
-                <Route path="/trace/:target">{(p) => <Trace target={decodeURIComponent(p.target)} />}</Route>
-                <Route path="/exposure" component={Exposure} />
-                <Route path="/findings/:code?/:subject?">
-                  {(p) => (
-                    <Findings
-                      code={p.code ? decodeURIComponent(p.code) : ''}
-                      subject={p.subject ? decodeURIComponent(p.subject) : ''}
-                    />
-                  )}
-                </Route>
-                <Route path="/records" component={Records} />
-                <Route path="/log" component={Log} />
-                <Route>
-                  <Quiet>There is no such page. The views are named above.</Quiet>
-                </Route>
-              </Switch>
-            </Suspense>
-          </Frame>
+          <Wreck>
+            <Frame dark={dark} onTurn={turn}>
+              <Wreck>
+                <Suspense fallback={<Quiet>Opening…</Quiet>}>
+                  <Switch>
+                    <Route path="/" component={Names} />
+                    <Route path="/trace/:target">{(p) => <Trace target={decodeURIComponent(p.target)} />}</Route>
+                    <Route path="/exposure" component={Exposure} />
+                    <Route path="/findings/:code?/:subject?">
+                      {(p) => (
+                        <Findings
+                          code={p.code ? decodeURIComponent(p.code) : ''}
+                          subject={p.subject ? decodeURIComponent(p.subject) : ''}
+                        />
+                      )}
+                    </Route>
+                    <Route path="/records" component={Records} />
+                    <Route path="/log" component={Log} />
+                    <Route>
+                      <Quiet>There is no such page. The views are named above.</Quiet>
+                    </Route>
+                  </Switch>
+                </Suspense>
+              </Wreck>
+            </Frame>
+          </Wreck>
         </SessionProvider>
       </ThemeProvider>
     </QueryClientProvider>

@@ -59,6 +59,14 @@ export function useAppState() {
   return useQuery({ queryKey: ['state'], queryFn: () => ask(api.GET('/api/state')) });
 }
 
+export function useCounts() {
+  return useQuery({
+    queryKey: ['counts'],
+    queryFn: () => ask(api.GET('/api/counts')),
+    placeholderData: keepPreviousData,
+  });
+}
+
 export function useNames(from: string) {
   return useQuery({
     queryKey: ['names', from],

@@ -21,6 +21,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/counts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How much needs attention */
+        get: operations["counts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/draft/trace": {
         parameters: {
             query?: never;
@@ -367,8 +384,6 @@ export interface components {
             /** Format: int64 */
             open: number;
             /** Format: int64 */
-            records: number;
-            /** Format: int64 */
             stop: number;
             /** Format: int64 */
             undecided: number;
@@ -597,9 +612,10 @@ export interface components {
         State: {
             canRedo: boolean;
             canUndo: boolean;
-            counts: components["schemas"]["Counts"];
             day: string;
             name: string;
+            /** Format: int64 */
+            records: number;
             /** Format: int64 */
             revision: number;
         };
@@ -696,6 +712,35 @@ export interface operations {
             };
             /** @description Internal Server Error */
             500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    counts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Counts"];
+                };
+            };
+            /** @description Error */
+            default: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1271,6 +1316,8 @@ export interface operations {
         parameters: {
             query: {
                 target: string;
+                /** @description The vantage */
+                from?: string;
             };
             header?: never;
             path?: never;

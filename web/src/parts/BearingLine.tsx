@@ -231,7 +231,7 @@ export function BearingLine() {
           ref={field}
           value={text}
           onChange={(e) => {
-            setText(e.target.value);
+            setText(e.target.value.replace(/^\//, '')); // the key that leads here is no part of a target
             setPicked(-1);
             setOpen(true);
             if (e.target.value.trim() === '') setAnswer(null);

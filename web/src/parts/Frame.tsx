@@ -1,7 +1,7 @@
 import { useState, type ReactNode } from 'react';
 import styled from 'styled-components';
 import { Link, useLocation, useSearch } from 'wouter';
-import { useAppState } from '../api/client';
+import { useAppState, useCounts } from '../api/client';
 import { Empty } from '../views/Empty';
 import { BearingLine } from './BearingLine';
 import { Hints, KeysDialog, useHints } from './hints';
@@ -145,6 +145,7 @@ const Foot = styled.footer`
 
 export function Frame({ children, dark, onTurn }: { children: ReactNode; dark: boolean; onTurn: () => void }) {
   const state = useAppState();
+  const counts = useCounts();
   const { notice, connected, say, undo, redo } = useSession();
   const [location, go] = useLocation();
   const search = useSearch();
@@ -164,12 +165,12 @@ export function Frame({ children, dark, onTurn }: { children: ReactNode; dark: b
     '4': () => go('/records'),
     '5': () => go('/log'),
   });
-  const c = state.data?.counts;
+  const c = counts.data;
   const tabs: [string, string, number | undefined, boolean][] = [
     ['Names', `/${keep}`, c?.names, location === '/' || location.startsWith('/trace')],
     ['Exposure', `/exposure${keep}`, c?.open, location === '/exposure'],
     ['Findings', '/findings', c && c.errors + c.warnings + c.notes, location.startsWith('/findings')],
-    ['Records', '/records', c?.records, location === '/records'],
+    ['Records', '/records', state.data?.records, location === '/records'],
     ['Log', '/log', undefined, location === '/log'],
   ];
   return (
@@ -181,7 +182,7 @@ export function Frame({ children, dark, onTurn }: { children: ReactNode; dark: b
             <h1 title={state.data?.name}>
               {state.data ? state.data.name || 'An estate without a name' : 'Steady Compass'}
             </h1>
-            <p>{c ? `${c.records} records, revision ${state.data?.revision}` : '\u00a0'}</p>
+            <p>{state.data ? `${state.data.records} records, revision ${state.data.revision}` : '\u00a0'}</p>
           </div>
         </Estate>
         <BearingLine />
@@ -228,7 +229,7 @@ export function Frame({ children, dark, onTurn }: { children: ReactNode; dark: b
           <Failed error={state.error} again={() => void state.refetch()} />
         ) : !state.data ? (
           <Loading what="Reading the estate…" />
-        ) : state.data.counts.records === 0 && location !== '/records' && location !== '/log' ? (
+        ) : state.data.records === 0 && location !== '/records' && location !== '/log' ? (
           <Empty />
         ) : (
           children

@@ -30,6 +30,13 @@ export function revisionNow() {
   return queries.getQueryData<State>(['state'])?.revision ?? 0;
 }
 
+/** Notes the revision that a change led to, and lets every view ask anew; what they show stays until they know. */
+function refreshed(revision: number) {
+  queries.setQueryData<State>(['state'], (s) => s && { ...s, revision });
+  void refresh();
+  return queries.ensureQueryData({ queryKey: ['state'] });
+}
+
 export function effectWords(e: Effect | null | undefined) {
   if (!e) return '';
   const parts: string[] = [];
@@ -47,50 +54,51 @@ export function effectWords(e: Effect | null | undefined) {
 export function SessionProvider({ children }: { children: ReactNode }) {
   const [notice, say] = useState<Notice | null>(null);
   const [connected, setConnected] = useState(true);
-  const busy = useRef(false);
+  const queue = useRef<Promise<unknown>>(Promise.resolve());
 
   const failed = useCallback((error: unknown) => {
     const failure = error instanceof Failure ? error : new Failure(String(error));
     say({ text: failure.message, look: true, problem: failure.problem });
   }, []);
 
+  /** One thing after another, in the order in which the keys were pressed. */
+  const inTurn = useCallback(<T,>(act: () => Promise<T>): Promise<T> => {
+    const next = queue.current.then(act);
+    queue.current = next.catch(() => undefined);
+    return next;
+  }, []);
+
   const change = useCallback(
-    async (mend: Mend, what: string) => {
-      if (busy.current) return null;
-      busy.current = true;
-      try {
-        const body = { base: revisionNow(), remove: mend.remove, add: mend.add, why: what };
-        const done = await ask(api.POST('/api/change', { body }));
-        const effect = done.effect ?? null;
-        await refresh();
-        const words = effectWords(effect);
-        say({ text: `${what}.${words ? ` ${words[0]?.toUpperCase()}${words.slice(1)}.` : ''} u takes it back.` });
-        return effect;
-      } catch (error) {
-        failed(error);
-        return null;
-      } finally {
-        busy.current = false;
-      }
-    },
-    [failed],
+    (mend: Mend, what: string) =>
+      inTurn(async () => {
+        try {
+          const body = { base: revisionNow(), remove: mend.remove, add: mend.add, why: what };
+          const done = await ask(api.POST('/api/change', { body }));
+          const effect = done.effect ?? { names: [], doors: [], fixed: [], brought: [] };
+          await refreshed(done.revision);
+          const words = effectWords(effect);
+          say({ text: `${what}.${words ? ` ${words[0]?.toUpperCase()}${words.slice(1)}.` : ''} u takes it back.` });
+          return effect;
+        } catch (error) {
+          failed(error);
+          return null;
+        }
+      }),
+    [inTurn, failed],
   );
 
   const turn = useCallback(
-    async (request: () => ReturnType<typeof ask>, done: string) => {
-      if (busy.current) return;
-      busy.current = true;
-      try {
-        await request();
-        await refresh();
-        say({ text: done });
-      } catch (error) {
-        failed(error);
-      } finally {
-        busy.current = false;
-      }
-    },
-    [failed],
+    (request: () => Promise<{ revision: number }>, done: string) =>
+      inTurn(async () => {
+        try {
+          const { revision } = await request();
+          await refreshed(revision);
+          say({ text: done });
+        } catch (error) {
+          failed(error);
+        }
+      }),
+    [inTurn, failed],
   );
   const undo = useCallback(
     (revision?: number) =>

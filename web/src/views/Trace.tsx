@@ -134,7 +134,7 @@ const Way = styled.button<{ $on: boolean }>`
 
 const rail = css`
   display: grid;
-  grid-template-columns: 38px minmax(108px, 150px) minmax(0, 1fr) minmax(0, 0.92fr);
+  grid-template-columns: 38px 182px minmax(0, 1fr) minmax(0, 0.95fr);
   padding: 0 28px 0 26px;
 `;
 
@@ -311,7 +311,7 @@ export function Trace({ target }: { target: string }) {
     m: () => void mend(firstMend),
     e: () => {
       const record = path?.steps[at]?.records.at(-1);
-      if (record) setEditing({ record, step: at });
+      if (record) setEditing(begin(record, at));
     },
     v: () => document.getElementById('vantage')?.focus(),
     w: () => setWay((way + 1) % Math.max(1, result?.paths.length ?? 1)),
@@ -380,11 +380,12 @@ export function Trace({ target }: { target: string }) {
               at={at}
               onAt={setAt}
               editing={editing}
-              onEdit={(record, step) => setEditing({ record, step })}
+              onEdit={(record, step) => setEditing(begin(record, step))}
               onMend={(b) => void mend(b)}
-              editor={(record) => (
+              editor={(edited) => (
                 <RecordEditor
-                  record={record}
+                  edited={edited}
+                  onType={setEditing}
                   target={target}
                   from={from}
                   onDraft={setDraft}
@@ -452,6 +453,12 @@ function Heading({ result, path, drafted }: { result: TraceResult; path: Path; d
 interface Edited {
   record: string;
   step: number;
+  text: string;
+  caret: number;
+}
+
+function begin(record: string, step: number): Edited {
+  return { record, step, text: record, caret: record.length };
 }
 
 interface LineProps {
@@ -461,7 +468,7 @@ interface LineProps {
   editing: Edited | null;
   onEdit: (record: string, step: number) => void;
   onMend: (b: Break) => void;
-  editor: (record: string) => ReactNode;
+  editor: (edited: Edited) => ReactNode;
 }
 
 /** The line from the stranger to the backend: a station a step, a gap a break. */
@@ -478,7 +485,7 @@ function Line({ path, at, onAt, editing, onEdit, onMend, editor }: LineProps) {
         const breaks = breaksAt.get(i) ?? [];
         // A step that only says what breaks is said by the gap itself.
         const silent = s.verdict === 'break' && breaks.length > 0;
-        const record = i === editedAt && editing ? editing.record : null;
+        const edited = i === editedAt ? editing : null;
         return (
           <div key={i} data-step={i} role="listitem">
             {!silent && (
@@ -490,7 +497,7 @@ function Line({ path, at, onAt, editing, onEdit, onMend, editor }: LineProps) {
                 on={i === at}
                 onAt={() => onAt(i)}
                 onEdit={(r) => onEdit(r, i)}
-                editing={record}
+                editing={edited}
                 editor={editor}
               />
             )}
@@ -504,7 +511,7 @@ function Line({ path, at, onAt, editing, onEdit, onMend, editor }: LineProps) {
                   onAt(i);
                   if (b.records[0]) onEdit(b.records[0], i);
                 }}
-                editing={silent ? record : null}
+                editing={silent ? edited : null}
                 editor={editor}
               />
             ))}
@@ -549,8 +556,8 @@ interface StationProps {
   on: boolean;
   onAt: () => void;
   onEdit: (record: string) => void;
-  editing: string | null;
-  editor: (record: string) => ReactNode;
+  editing: Edited | null;
+  editor: (edited: Edited) => ReactNode;
 }
 
 function StationRow({ step, before, first, last, on, onAt, onEdit, editing, editor }: StationProps) {
@@ -590,8 +597,8 @@ interface BreakProps {
   ground: string;
   onMend: () => void;
   onEdit: () => void;
-  editing: string | null;
-  editor: (record: string) => ReactNode;
+  editing: Edited | null;
+  editor: (edited: Edited) => ReactNode;
 }
 
 function BreakRow({ brk, ground, onMend, onEdit, editing, editor }: BreakProps) {
@@ -652,40 +659,44 @@ function StopPaths() {
 }
 
 interface EditorProps {
-  record: string;
+  edited: Edited;
   target: string;
   from: string;
+  onType: (e: Edited) => void;
   onDraft: (r: TraceResult | null) => void;
   onDone: () => void;
 }
 
-/** A record edited where it stands; the verdict answers as one types, and nothing is kept before Enter. */
-function RecordEditor({ record, target, from, onDraft, onDone }: EditorProps) {
-  const [text, setText] = useState(record);
+/**
+ * A record edited where it stands; the verdict answers as one types, and nothing is kept before Enter. What is typed
+ * is the trace's, since the step it stands at comes and goes with the path.
+ */
+function RecordEditor({ edited, target, from, onType, onDraft, onDone }: EditorProps) {
+  const { record, text, caret } = edited;
   const [wrong, setWrong] = useState('');
   const { change } = useSession();
-  const turn = useRef(0);
   const field = useRef<HTMLTextAreaElement>(null);
+  const place = useRef(caret);
   useEffect(() => {
     field.current?.focus();
-    field.current?.setSelectionRange(record.length, record.length);
-  }, [record]);
+    field.current?.setSelectionRange(place.current, place.current);
+  }, []);
   useEffect(() => {
-    const mine = ++turn.current;
     if (text === record) {
       onDraft(null);
       return;
     }
+    let gone = false;
     const timer = setTimeout(async () => {
       try {
         const add = text.trim() === '' ? [] : [text];
         const body = { base: revisionNow(), remove: [record], add, target, from };
         const r = await ask(api.POST('/api/draft/trace', { body }));
-        if (mine !== turn.current) return;
+        if (gone) return;
         setWrong('');
         onDraft(r);
       } catch (error) {
-        if (mine !== turn.current) return;
+        if (gone) return;
         const fault = error instanceof Failure ? error.problem?.faults?.[0] : undefined;
         setWrong(
           fault
@@ -693,8 +704,11 @@ function RecordEditor({ record, target, from, onDraft, onDone }: EditorProps) {
             : String((error as Error).message),
         );
       }
-    }, 90);
-    return () => clearTimeout(timer);
+    }, 70);
+    return () => {
+      gone = true;
+      clearTimeout(timer);
+    };
   }, [text, record, target, from, onDraft]);
   const save = async () => {
     if (text === record) {
@@ -712,7 +726,13 @@ function RecordEditor({ record, target, from, onDraft, onDone }: EditorProps) {
         aria-label="the record as notation"
         value={text}
         spellCheck={false}
-        onChange={(e) => setText(e.target.value.replace(/\n/g, ' '))}
+        onChange={(e) =>
+          onType({
+            ...edited,
+            text: e.target.value.replace(/\n/g, ' '),
+            caret: e.target.selectionStart ?? e.target.value.length,
+          })
+        }
         onKeyDown={(e) => {
           if (e.key === 'Enter') {
             e.preventDefault();

@@ -1,0 +1,199 @@
+package lab
+
+import (
+	"fmt"
+	"net/url"
+	"os"
+	"strings"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
+
+	"steady-compass/core/synth"
+)
+
+// verdict is the outcome that a trace's heading shows.
+const verdict = `document.querySelector('[data-verdict]')?.dataset.verdict`
+
+func traceURL(p *program, target, from string) string {
+	return p.url + "/trace/" + url.PathEscape(target) + "?from=" + from
+}
+
+// TestPlantedFaults goes through each fault that the demo has and that can be judged by now: seen in its trace
+// and among the findings, mended with a key until it arrives, and broken again by undo.
+func TestPlantedFaults(t *testing.T) {
+	p := start(t, "demo")
+	b := open(t, p.url+"/")
+	b.until(`document.querySelectorAll('[data-name]').length > 15`)
+	for _, f := range []struct{ target, from, code, finding string }{
+		{"sky.fernmoor.example:443", "internet", "upstream.localhost", "sky.fernmoor.example:443"},
+		{"api.fernmoor.example:443", "internet", "upstream.mapped-port", "api.fernmoor.example:443"},
+		{"feed.fernmoor.example:8883", "internet", "path.forward-transport", "feed.fernmoor.example:8883"},
+		{"notes.fernmoor.example:443", "internet", "path.loopback", "notes.fernmoor.example:443"},
+		{"visit.fernmoor.example:443", "internet", "site.none", "visit.fernmoor.example:443"},
+		{"www.fernmoor.example:443", "internet", "cert.names", "www.fernmoor.example:443"},
+		{"mail.fernmoor.example:25", "internet", "name.stale", "mail.fernmoor.example"},
+		{"archive.fernmoor.example:443", "yard", "path.no-hairpin", "archive.fernmoor.example:443"},
+		{"203.0.113.20:2222", "office", "path.blocked", "203.0.113.20:2222"},
+	} {
+		t.Run(f.code, func(t *testing.T) {
+			b.t = t
+			b.do(chromedp.Navigate(p.url + "/findings/" + f.code + "/" + url.PathEscape(f.finding)))
+			b.until(fmt.Sprintf(`document.querySelector('[role=option][aria-selected=true]')?.dataset.code === %q`, f.code))
+			b.do(chromedp.Navigate(traceURL(p, f.target, f.from)))
+			b.until(fmt.Sprintf(`document.querySelector('[data-break=%q]')`, f.code))
+			b.until(verdict + ` !== 'arrives'`)
+			b.press("m")
+			b.until(verdict + ` === 'arrives'`)
+			b.until(`!document.querySelector('[data-break]')`)
+			b.press("u")
+			b.until(fmt.Sprintf(`document.querySelector('[data-break=%q]')`, f.code))
+		})
+	}
+	b.t = t
+	for _, f := range [][2]string{{"conflict.map", "azimuth:8080/tcp"}, {"name.dangling", "old.fernmoor.example"}, {"name.broken-alias", "charts.fernmoor.example"}, {"exposure.undeclared", "azimuth:5432/tcp"}} {
+		b.do(chromedp.Navigate(p.url + "/findings/" + f[0] + "/" + url.PathEscape(f[1])))
+		b.until(fmt.Sprintf(`document.querySelector('[role=option][aria-selected=true]')?.dataset.code === %q`, f[0]))
+		b.until(`document.querySelector('[data-effect]')`)
+		b.press("a")
+		b.until(fmt.Sprintf(`![...document.querySelectorAll('[role=option]')].some(e => e.dataset.code === %q && e.innerText.includes(%q))`, f[0], f[1]))
+		b.press("u")
+		b.until(fmt.Sprintf(`[...document.querySelectorAll('[role=option]')].some(e => e.dataset.code === %q && e.innerText.includes(%q))`, f[0], f[1]))
+	}
+}
+
+// TestTypedLineByLine types the example of the notation into the bearing line, and then the name.
+func TestTypedLineByLine(t *testing.T) {
+	text, err := os.ReadFile("../core/trace/testdata/example.estate")
+	if err != nil {
+		t.Fatal(err)
+	}
+	p := start(t, "serve", "--db", t.TempDir()+"/typed.db")
+	b := open(t, p.url+"/")
+	b.says("main", "Nothing is written down yet")
+	lines := strings.Split(strings.TrimSpace(string(text)), "\n")
+	b.press("/")
+	for i, line := range lines {
+		b.until(`document.activeElement.id === 'bearing' && document.activeElement.value === ''`)
+		b.press(line)
+		b.press(kb.Enter)
+		b.until(fmt.Sprintf(`document.querySelector('header p').innerText.startsWith('%d record')`, i+1))
+	}
+	b.press("hots azimuth")
+	b.press(kb.Enter)
+	b.until(`document.activeElement.value === '' || document.querySelector('[role=alert]')`)
+	b.do(chromedp.Navigate(traceURL(p, "sky.fernmoor.example", "internet")))
+	b.until(verdict + ` === 'gateway-error'`)
+	b.says("[data-break]", "azimuth/allsky is reached as allsky:3000")
+	b.says("[role=tab]", "80")
+	b.press("w")
+	b.until(verdict + ` === 'silent'`)
+	b.says("[data-break]", "rule edge at 3 pass 80 from internet to azimuth")
+}
+
+// TestBearingLine says what a line means, completes it, and keeps what was typed where it is wrong.
+func TestBearingLine(t *testing.T) {
+	p := start(t, "demo")
+	b := open(t, p.url+"/")
+	b.until(`document.querySelectorAll('[data-name]').length > 15`)
+	b.press("/")
+	b.press("map azimuth/pages 9100 to 8000")
+	b.says("header", "Whoever reaches azimuth on 9100/tcp gets to pages, port 8000.")
+	b.says("[data-effect]", "gauge listens on it")
+	b.press(kb.Escape)
+	eval[bool](b, `(document.getElementById('bearing').select(), true)`)
+	b.press("forward meri")
+	b.says("[role=option]", "meridian")
+	b.press(kb.Tab)
+	b.until(`document.getElementById('bearing').value === 'forward meridian '`)
+	b.press("99999 to 10.0.0.1")
+	b.says("[role=alert]", "expected a port from 1 to 65535")
+	b.press(kb.Enter)
+	b.until(`document.getElementById('bearing').value === 'forward meridian 99999 to 10.0.0.1'`)
+	eval[bool](b, `(document.getElementById('bearing').select(), true)`)
+	b.press("sign.fernmoor.example")
+	b.press(kb.Enter)
+	b.until(verdict + ` === 'arrives'`)
+	b.until(`location.pathname.startsWith('/trace/sign')`)
+}
+
+// TestEditedWhereItStands types into a record of a trace: the verdict answers before anything is kept.
+func TestEditedWhereItStands(t *testing.T) {
+	p := start(t, "demo")
+	b := open(t, traceURL(p, "sky.fernmoor.example:443", "internet"))
+	b.until(`document.querySelector('[data-break]')`)
+	eval[bool](b, `([...document.querySelectorAll('[data-break] button')].find(e => e.innerText === 'Edit').click(), true)`)
+	b.until(`document.activeElement.tagName === 'TEXTAREA'`)
+	for range len("localhost:3000") {
+		b.press(kb.Backspace)
+	}
+	b.press("allsky:3000")
+	b.until(verdict + ` === 'arrives'`)
+	b.says("[data-verdict]", "as typed")
+	if n := eval[string](b, `document.querySelector('header p').innerText`); !strings.Contains(n, "revision 1") {
+		t.Errorf("something was kept already: %s", n)
+	}
+	b.press(kb.Enter)
+	b.until(`document.querySelector('header p').innerText.includes('revision 2') && !document.querySelector('main textarea') && ` + verdict + ` === 'arrives'`)
+	b.press("u")
+	b.until(verdict + ` === 'gateway-error'`)
+}
+
+// TestRecordsEditor edits the whole text: errors in the margin, what saving would do, saved as one change.
+func TestRecordsEditor(t *testing.T) {
+	p := start(t, "demo")
+	b := open(t, p.url+"/records")
+	b.until(`document.querySelector('.cm-caution')`)
+	eval[bool](b, `(document.querySelector('.cm-content').focus(), true)`)
+	b.press(kb.Enter)
+	b.press(kb.ArrowUp)
+	b.press("hots x")
+	b.says("aside", "no kind of record is called")
+	for range len("ts x") {
+		b.press(kb.Backspace)
+	}
+	b.press("st fresh")
+	b.says("aside", "0 lines go, 1 comes.")
+	eval[bool](b, `([...document.querySelectorAll('aside button')].find(e => e.innerText.startsWith('Save')).click(), true)`)
+	b.until(`document.querySelector('header p').innerText.includes('revision 2')`)
+	b.do(chromedp.Navigate(p.url + "/log"))
+	b.says("[data-revision='2']", "+ host fresh")
+	eval[bool](b, `(document.querySelector("[data-revision='2'] button").click(), true)`)
+	b.says("[data-revision='3']", "− host fresh")
+}
+
+// TestTenThousandNames moves through ten thousand rows with the keyboard.
+func TestTenThousandNames(t *testing.T) {
+	p := start(t, "serve", "--db", t.TempDir()+"/large.db")
+	status, err := p.call("POST", "/api/records", map[string]any{"base": 0, "text": synth.String(10_000, 1)}, nil)
+	if err != nil || status != 200 {
+		t.Fatalf("status %d, %v", status, err)
+	}
+	b := open(t, p.url+"/")
+	b.until(`document.querySelectorAll('[data-name]').length > 15`)
+	rows := eval[int](b, `document.querySelectorAll('[data-name]').length`)
+	if rows > 120 {
+		t.Errorf("%d rows are in the page at once", rows)
+	}
+	eval[bool](b, `(document.querySelector('[role=grid]').focus(), true)`)
+	b.press(kb.End)
+	b.until(`document.querySelector('[role=row][aria-selected=true]')?.getBoundingClientRect().bottom <= innerHeight`)
+	b.until(`Number(document.querySelector('[role=row][aria-selected=true]').id.split('-')[1]) > 9000`)
+	b.press(kb.ArrowUp)
+	b.press(kb.Enter)
+	b.until(`location.pathname.startsWith('/trace/')`)
+	b.until(`document.querySelector('[data-step]')`)
+}
+
+// TestAnotherPersonsChange appears without a reload, and an edit that meets it is not lost.
+func TestAnotherPersonsChange(t *testing.T) {
+	p := start(t, "demo")
+	b := open(t, traceURL(p, "sky.fernmoor.example:443", "internet"))
+	b.until(verdict + ` === 'gateway-error'`)
+	change := map[string]any{"base": 1, "remove": []string{"site front sky.fernmoor.example at 443 to http://localhost:3000"}, "add": []string{"site front sky.fernmoor.example at 443 to http://allsky:3000"}}
+	if status, err := p.call("POST", "/api/change", change, nil); err != nil || status != 200 {
+		t.Fatalf("status %d, %v", status, err)
+	}
+	b.until(verdict + ` === 'arrives'`)
+}

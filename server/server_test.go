@@ -1,0 +1,252 @@
+package server
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"io"
+	"log/slog"
+	"math/rand/v2"
+	"net/http"
+	"net/http/httptest"
+	"net/url"
+	"strings"
+	"testing"
+
+	"steady-compass/core/estate"
+	"steady-compass/core/notation"
+	"steady-compass/core/trace"
+	"steady-compass/demo"
+	"steady-compass/store"
+)
+
+const day = "2026-11-25"
+
+// served is a server on a database in memory, holding an estate.
+func served(t *testing.T, text string) http.Handler {
+	t.Helper()
+	db, err := store.Open(context.Background(), "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = db.Close() })
+	if text != "" {
+		e, faults := notation.Parse(text)
+		if len(faults) > 0 {
+			t.Fatal(faults)
+		}
+		if _, err := db.Reset(context.Background(), e, "me", ""); err != nil {
+			t.Fatal(err)
+		}
+	}
+	s := New(db, slog.New(slog.NewTextHandler(io.Discard, nil)))
+	s.today = func() estate.Date { return day }
+	return s.Handler()
+}
+
+func call(t *testing.T, h http.Handler, method, path string, in any, header ...string) *httptest.ResponseRecorder {
+	t.Helper()
+	var body io.Reader
+	if text, ok := in.(string); ok {
+		body = strings.NewReader(text)
+	} else if in != nil {
+		raw, err := json.Marshal(in)
+		if err != nil {
+			t.Fatal(err)
+		}
+		body = bytes.NewReader(raw)
+	}
+	r := httptest.NewRequest(method, path, body)
+	r.Host = "127.0.0.1:7373"
+	r.Header.Set("Content-Type", "application/json")
+	for i := 0; i+1 < len(header); i += 2 {
+		if header[i] == "Host" {
+			r.Host = header[i+1]
+		}
+		r.Header.Set(header[i], header[i+1])
+	}
+	w := httptest.NewRecorder()
+	h.ServeHTTP(w, r)
+	return w
+}
+
+func decoded[T any](t *testing.T, w *httptest.ResponseRecorder, status int) T {
+	t.Helper()
+	var v T
+	if w.Code != status {
+		t.Fatalf("status %d, want %d: %s", w.Code, status, w.Body)
+	}
+	if err := json.Unmarshal(w.Body.Bytes(), &v); err != nil {
+		t.Fatalf("%v in %s", err, w.Body)
+	}
+	return v
+}
+
+func TestOnlyItsOwnPages(t *testing.T) {
+	h := served(t, "host a\n")
+	for _, c := range []struct {
+		header []string
+		want   int
+	}{
+		{nil, 200},
+		{[]string{"Host", "localhost:7373"}, 200},
+		{[]string{"Host", "[::1]:7373"}, 200},
+		{[]string{"Host", "evil.example"}, 421},
+		{[]string{"Host", "127.0.0.1.evil.example:7373"}, 421},
+		{[]string{"Host", "203.0.113.1:7373"}, 421},
+		{[]string{"Origin", "http://127.0.0.1:7373"}, 200},
+		{[]string{"Origin", "http://evil.example"}, 403},
+		{[]string{"Origin", "null"}, 403},
+		{[]string{"Origin", "http://127.0.0.1:9999"}, 403},
+		{[]string{"Sec-Fetch-Site", "cross-site"}, 403},
+		{[]string{"Sec-Fetch-Site", "same-origin"}, 200},
+	} {
+		if w := call(t, h, "GET", "/api/records", nil, c.header...); w.Code != c.want {
+			t.Errorf("%v: %d, want %d: %s", c.header, w.Code, c.want, w.Body)
+		}
+		if w := call(t, h, "POST", "/api/undo", map[string]any{}, c.header...); c.want != 200 && w.Code != c.want {
+			t.Errorf("undo with %v: %d, want %d", c.header, w.Code, c.want)
+		}
+	}
+}
+
+// TestStrangeInput sends what nobody would: nothing but a clear refusal comes back, and nothing is changed.
+func TestStrangeInput(t *testing.T) {
+	h := served(t, demo.Estate)
+	before := call(t, h, "GET", "/api/records", nil).Body.String()
+	r := rand.New(rand.NewPCG(1, 1))
+	noise := func(n int) string {
+		var b strings.Builder
+		odd := []rune("ab.:/[]@#\"\\ ,*%?=&-_\x00\u202e\U0001F600é0129")
+		for range n {
+			b.WriteRune(odd[r.IntN(len(odd))])
+		}
+		return b.String()
+	}
+	paths := []string{"/api/line", "/api/text", "/api/preview", "/api/draft/trace", "/api/change", "/api/records", "/api/undo"}
+	for i := range 300 {
+		in := any(noise(r.IntN(200)))
+		if i%2 == 0 {
+			in = map[string]any{"line": noise(80), "cursor": r.IntN(1000), "text": noise(300), "base": r.IntN(9), "remove": []string{noise(9)}, "add": []string{noise(40)}, "target": noise(20), "from": noise(8), "revision": r.IntN(99) + 5}
+		}
+		path := paths[r.IntN(len(paths))]
+		if w := call(t, h, "POST", path, in); w.Code >= 500 {
+			t.Fatalf("%s %v: %d %s", path, in, w.Code, w.Body)
+		}
+		q := "/api/trace?target=" + url.QueryEscape(noise(30))
+		if w := call(t, h, "GET", q, nil); w.Code >= 500 {
+			t.Fatalf("%s: %d %s", q, w.Code, w.Body)
+		}
+	}
+	for name, in := range map[string]any{
+		"a long line":   map[string]any{"line": strings.Repeat("a ", 40_000), "cursor": 3},
+		"a long list":   map[string]any{"line": "rule edge pass " + strings.Repeat("1,", 20_000) + "1", "cursor": 0},
+		"a deep nest":   strings.Repeat("[", 100_000),
+		"a huge number": `{"line":"host a","cursor":1e400}`,
+	} {
+		if w := call(t, h, "POST", "/api/line", in); w.Code >= 500 {
+			t.Errorf("%s: %d %s", name, w.Code, w.Body)
+		}
+	}
+	if w := call(t, h, "POST", "/api/records", `{"base":1,"text":"`+strings.Repeat("x", maxBody)+`"}`); w.Code != http.StatusRequestEntityTooLarge {
+		t.Errorf("a body over the limit: %d", w.Code)
+	}
+	if after := call(t, h, "GET", "/api/records", nil).Body.String(); after != before {
+		t.Error("strange input changed the estate")
+	}
+}
+
+func TestErrorsSayWhatAndWhere(t *testing.T) {
+	h := served(t, "host a\nhost b\n")
+	p := decoded[Problem](t, call(t, h, "POST", "/api/records", TextQuestion{Base: 1, Text: "host a\nhots b\nforward a 80 to x\n"}), 422)
+	if len(p.Faults) != 2 || p.Faults[0].Line != 2 || p.Faults[0].Nearest != "host" || p.Faults[1].Line != 3 || p.Faults[1].Column != 17 {
+		t.Errorf("faults %+v", p.Faults)
+	}
+	decoded[Changed](t, call(t, h, "POST", "/api/change", ChangeQuestion{Base: 1, Remove: []string{"host a"}, Add: []string{"host a router"}}), 200)
+	p = decoded[Problem](t, call(t, h, "POST", "/api/records", TextQuestion{Base: 1, Text: "host a unlisted\nhost b\n"}), 409)
+	if p.Conflict == nil || p.Conflict.Current != 2 || len(p.Conflict.Lines) == 0 || len(p.Conflict.Since) != 1 || p.Conflict.Since[0].Lines[0] != "host a router" {
+		t.Errorf("conflict %+v", p.Conflict)
+	}
+	decoded[Changed](t, call(t, h, "POST", "/api/records", TextQuestion{Base: 1, Text: "host a\nhost b router\n"}), 200)
+	r := decoded[Records](t, call(t, h, "GET", "/api/records", nil), 200)
+	if r.Text != "host      a router\nhost      b router\n" {
+		t.Errorf("both edits kept:\n%s", r.Text)
+	}
+	for path, word := range map[string]string{
+		"/api/trace?target=x:0": "a port from 1 to 65535", "/api/names?from=nowhere": "no such vantage", "/api/trace?target=": "",
+	} {
+		p := decoded[Problem](t, call(t, h, "GET", path, nil), 422)
+		if !strings.Contains(p.Detail, word) {
+			t.Errorf("%s says %q", path, p.Detail)
+		}
+	}
+}
+
+func TestALineBeingTyped(t *testing.T) {
+	h := served(t, demo.Estate)
+	ask := func(line string) LineAnswer {
+		return decoded[LineAnswer](t, call(t, h, "POST", "/api/line", LineQuestion{Line: line, Cursor: len(line)}), 200)
+	}
+	if a := ask("sky.fern"); a.Record || a.Canonical != "" {
+		t.Errorf("a name to trace is taken for a record: %+v", a)
+	}
+	a := ask("map azimuth/pages 9100 to 8000")
+	clash := false
+	for _, f := range a.Effect.Brought {
+		clash = clash || f.Code == "conflict.map-socket"
+	}
+	if !a.Record || a.Meaning == "" || !clash {
+		t.Errorf("the clash with what listens on 9100 is not said: %+v", a.Effect)
+	}
+	if a := ask("map azimuth/pages 9100 too"); a.Fault == nil || a.Fault.Column != 24 || a.Fault.Nearest != "to" {
+		t.Errorf("fault %+v", a.Fault)
+	}
+}
+
+func TestSeenFromElsewhere(t *testing.T) {
+	h := served(t, demo.Estate)
+	r := decoded[trace.Result](t, call(t, h, "GET", "/api/trace?target=archive.fernmoor.example:443&from=yard", nil), 200)
+	if r.From != "yard" || r.Verdict != trace.Refused || r.Paths[0].Breaks[0].Code != "path.no-hairpin" {
+		t.Errorf("from %s: %s", r.From, r.Verdict)
+	}
+	rows := decoded[NamesAnswer](t, call(t, h, "GET", "/api/names?from=yard", nil), 200).Rows
+	for _, row := range rows {
+		if row.Name == "meters.fernmoor.example" && row.Verdict != trace.Arrives {
+			t.Errorf("meters from yard: %s", row.Verdict)
+		}
+	}
+	rows = decoded[NamesAnswer](t, call(t, h, "GET", "/api/names", nil), 200).Rows
+	healthy := map[string]bool{}
+	for _, row := range rows {
+		if row.Verdict.Good() && row.Port == 443 {
+			healthy[row.Name] = true
+		}
+		if row.Name == "meters.fernmoor.example" && !row.AsMeant {
+			t.Error("a name for inside only is a fault from outside")
+		}
+	}
+	if len(healthy) < 6 {
+		t.Errorf("only %v are healthy", healthy)
+	}
+}
+
+func TestDraftAndPreviewKeepNothing(t *testing.T) {
+	h := served(t, demo.Estate)
+	before := call(t, h, "GET", "/api/records", nil).Body.String()
+	old, fresh := "site front sky.fernmoor.example at 443 to http://localhost:3000", "site front sky.fernmoor.example at 443 to http://allsky:3000"
+	change := ChangeQuestion{Base: 1, Remove: []string{old}, Add: []string{fresh}}
+	r := decoded[trace.Result](t, call(t, h, "POST", "/api/draft/trace", DraftQuestion{change, "sky.fernmoor.example:443", "internet"}), 200)
+	if r.Verdict != trace.Arrives {
+		t.Errorf("the draft %s", r.Verdict)
+	}
+	e := decoded[Effect](t, call(t, h, "POST", "/api/preview", change), 200)
+	if len(e.Names) != 1 || e.Names[0].Before != trace.GatewayError || e.Names[0].After != trace.Arrives || len(e.Fixed) != 1 || len(e.Brought) != 0 {
+		t.Errorf("the preview %+v", e)
+	}
+	if after := call(t, h, "GET", "/api/records", nil).Body.String(); after != before {
+		t.Error("a draft or preview was kept")
+	}
+	if p := decoded[Problem](t, call(t, h, "POST", "/api/preview", ChangeQuestion{Base: 1, Remove: []string{"host nobody"}, Add: []string{}}), 409); p.Title == "" {
+		t.Error("a line that is not there goes without a word")
+	}
+}
