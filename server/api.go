@@ -488,7 +488,11 @@ func (s *Server) postText(ctx context.Context, in *body[TextQuestion]) (*body[Te
 		at[estate.Line(l.Record)] = l.Line
 	}
 	for _, f := range after.report().Findings {
-		for _, r := range f.Records {
+		where := f.Records
+		if f.Mend != nil { // where it is to be mended, before where else it shows
+			where = append(slices.Clone(f.Mend.Remove), where...)
+		}
+		for _, r := range where {
 			if line, there := at[r]; there {
 				out.Marks = append(out.Marks, Mark{line, f.Level, f.Code, f.Why})
 				break

@@ -541,8 +541,10 @@ func (c *check) undeclared(e trace.Open, from string) {
 	if e.Site != nil {
 		what = fmt.Sprintf("site %s of %s on %s", *e.Site, e.Service, e.Place)
 	}
-	f := Finding{Code: "exposure.undeclared", Subject: subject, Records: e.Records, Trace: &Where{fmt.Sprintf("%s:%s", hostPort(e.Address), portOf(e)), from},
-		Why: fmt.Sprintf("Open, and no intent says so: %s reaches %s at %s.", who(from), what, e.Address), Mend: close}
+	f := Finding{
+		Code: "exposure.undeclared", Subject: subject, Records: e.Records, Trace: &Where{fmt.Sprintf("%s:%s", hostPort(e.Address), portOf(e)), from},
+		Why: fmt.Sprintf("Open, and no intent says so: %s reaches %s at %s.", who(from), what, e.Address), Mend: close,
+	}
 	if close == nil {
 		f.Mend = declare(&trace.Mend{Remove: []string{}, Add: []string{}}, e, from)
 	}

@@ -196,9 +196,6 @@ func (m *Model) choose(found []leader) Hop {
 // leaders are the routers in a network that lead to a destination by another network.
 func (m *Model) leaders(id NetID, dst netip.Addr, except PlaceID) []leader {
 	n := m.Networks[id]
-	if !n.Family(dst.Is6()) {
-		return nil
-	}
 	if n.Container() {
 		if n.On != except {
 			return []leader{{id, n.On}} // containers leave by their machine

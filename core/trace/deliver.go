@@ -118,8 +118,17 @@ func (r *run) fromHost(h *model.Place, w way) {
 		r.toSelf(h, w)
 		return
 	}
+	if w.dst.float != model.Nowhere {
+		r.setSource(&w, h, w.dst.net)
+		r.intoContainer(h, w, w.dst.net, w.dst.float, model.NoNet, true)
+		return
+	}
 	hop := r.t.m.NextHop(h, w.dst.addr)
 	r.setSource(&w, h, hop.Net)
+	if w.src.set.IsEmpty() {
+		r.noSource(h, w)
+		return
+	}
 	if isContainerHop(r, hop) && r.place(hop.Place).IsContainer() {
 		r.intoContainer(h, w, hop.Net, hop.Place, model.NoNet, true)
 		return
@@ -135,6 +144,18 @@ func (r *run) fromHost(h *model.Place, w way) {
 			}
 		}
 	}
+}
+
+// noSource is a flow of a family that its machine has no address of.
+func (r *run) noSource(h *model.Place, w way) {
+	for _, leg := range h.Legs {
+		if leg.Unknown {
+			w.walk(Step{Stage: StageRoute, At: h.Name, Verdict: Unsettled, Ground: r.ground(h), Records: lines(leg.Records...), Why: sentence("%s may have an address of that family: one of its own nobody knows.", h.Name)})
+			r.undecided(w)
+			return
+		}
+	}
+	r.noWay(w, h.Name, "%s has no address of that family", h.Name)
 }
 
 func isContainerHop(r *run, hop model.Hop) bool {

@@ -186,9 +186,7 @@ func (t *Tracer) PortsOf(name string, v *Vantage) ([]PortKey, bool) {
 		}
 	}
 	if len(out) == 0 {
-		for _, a := range t.addressesOf(name, v) {
-			out = append(out, t.portsAt(a)...)
-		}
+		out = t.portsAtAll(t.addressesOf(name, v))
 	}
 	known := len(out) > 0
 	if !known {
@@ -221,6 +219,33 @@ func (t *Tracer) addressesOf(name string, v *Vantage) []netip.Addr {
 	return out
 }
 
+// portsAtAll are the ports that are given at every one of some addresses; where there are none, those given at any.
+func (t *Tracer) portsAtAll(addrs []netip.Addr) []PortKey {
+	var any, all []PortKey
+	for i, a := range addrs {
+		here := t.portsAt(a)
+		any = append(any, here...)
+		if i == 0 {
+			all = here
+			continue
+		}
+		all = slices.DeleteFunc(slices.Clone(all), func(k PortKey) bool { return !slices.Contains(here, k) })
+	}
+	if len(all) > 0 {
+		return all
+	}
+	return any
+}
+
+// firstOf stands for each range of a list by its first port: one port of a wide range says what the others do.
+func firstOf(p estate.Ports) estate.Ports {
+	out := estate.Ports{Transport: p.Transport, Any: p.Any}
+	for _, r := range p.Ranges {
+		out.Ranges = append(out.Ranges, netset.OnePort(r.Lo))
+	}
+	return out
+}
+
 // portsAt are the ports that a forward, map or listener gives at an address.
 func (t *Tracer) portsAt(a netip.Addr) []PortKey {
 	var out []PortKey
@@ -228,17 +253,17 @@ func (t *Tracer) portsAt(a netip.Addr) []PortKey {
 		p := t.m.Places[h.Place]
 		for _, f := range p.Forwards {
 			if f.Record.Bind.Addr == a || !f.Record.Bind.Addr.IsValid() && slices.Contains(t.m.OuterAddrs(p, a.Is6()), a) {
-				out = append(out, keysOf(f.Record.Bind.Ports)...)
+				out = append(out, keysOf(firstOf(f.Record.Bind.Ports))...)
 			}
 		}
 		for _, mp := range p.Maps {
 			if bindTakes(mp.Record.Bind.Addr, a, false) {
-				out = append(out, keysOf(mp.Record.Bind.Ports)...)
+				out = append(out, keysOf(firstOf(mp.Record.Bind.Ports))...)
 			}
 		}
 		for i := range p.Sockets {
 			if p.Sockets[i].Takes(a, false) {
-				out = append(out, keysOf(p.Sockets[i].Record.Bind.Ports)...)
+				out = append(out, keysOf(firstOf(p.Sockets[i].Record.Bind.Ports))...)
 			}
 		}
 	}

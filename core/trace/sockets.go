@@ -354,23 +354,6 @@ func (r *run) meantMachine() *model.Place {
 	return r.place(r.place(r.goal.place).Host)
 }
 
-// meantAddr is an address of the machine meant, of a family.
-func (r *run) meantAddr(v6 bool) (netip.Addr, bool) {
-	h := r.meantMachine()
-	if h == nil {
-		return netip.Addr{}, false
-	}
-	for _, leg := range h.Legs {
-		if leg.Gateway {
-			continue
-		}
-		if a, ok := h.Addr(leg.Net, v6); ok {
-			return a, true
-		}
-	}
-	return netip.Addr{}, false
-}
-
 // meantFrom is an address of the machine meant that a router can be led to.
 func (r *run) meantFrom(h *model.Place, v6 bool) (netip.Addr, bool) {
 	m := r.meantMachine()

@@ -236,6 +236,7 @@ export function NotationEditor({ ref, text, kinds, faults, marks, onChange, onSa
         doc: view.current ? view.current.state.doc : initial.current,
         extensions: [
           lineNumbers(),
+          EditorView.lineWrapping,
           history(),
           language(kinds),
           syntaxHighlighting(style),
