@@ -22,16 +22,36 @@ type analysis struct {
 	day    estate.Date
 	tracer *trace.Tracer
 
-	report func() findings.Report
-	mu     sync.Mutex
-	rows   map[string][]Row
-	open   map[string]trace.Exposure
+	checking chan struct{} // held by whoever works out the report
+	report   *findings.Report
+	mu       sync.Mutex
+	rows     map[string][]Row
+	open     map[string]trace.Exposure
 }
 
 func analyse(s store.Snapshot, day estate.Date) *analysis {
-	a := &analysis{Snapshot: s, day: day, tracer: trace.New(model.Compile(s.Estate), day), rows: map[string][]Row{}, open: map[string]trace.Exposure{}}
-	a.report = sync.OnceValue(func() findings.Report { return findings.Check(a.tracer, day) })
-	return a
+	return &analysis{
+		Snapshot: s, day: day, tracer: trace.New(model.Compile(s.Estate), day), checking: make(chan struct{}, 1),
+		rows: map[string][]Row{}, open: map[string]trace.Exposure{},
+	}
+}
+
+// check gives the findings, worked out once; who asks meanwhile waits, as long as its request lasts.
+func (a *analysis) check(ctx context.Context) (findings.Report, error) {
+	select {
+	case a.checking <- struct{}{}:
+		defer func() { <-a.checking }()
+	case <-ctx.Done():
+		return findings.Report{}, ctx.Err()
+	}
+	if a.report == nil {
+		r, err := findings.Check(ctx, a.tracer, a.day)
+		if err != nil {
+			return r, err
+		}
+		a.report = &r
+	}
+	return *a.report, nil
 }
 
 // Row is a name on a port, as the table of names shows it.
@@ -189,7 +209,10 @@ func (a *analysis) counts(ctx context.Context) (Counts, error) {
 		}
 	}
 	c.Undeclared = len(doors)
-	report := a.report()
+	report, err := a.check(ctx)
+	if err != nil {
+		return c, err
+	}
 	c.Errors, c.Warnings, c.Notes = report.Counts[findings.Error], report.Counts[findings.Warning], report.Counts[findings.Note]
 	return c, nil
 }
@@ -274,8 +297,21 @@ func compare(ctx context.Context, before, after *analysis) (Effect, error) {
 	if err := compareDoors(&e, before, after); err != nil {
 		return e, err
 	}
+	was, err := before.check(ctx)
+	if err != nil {
+		return e, err
+	}
+	is, err := after.check(ctx)
+	if err != nil {
+		return e, err
+	}
+	e.findings(was.Findings, is.Findings)
+	return e, nil
+}
+
+// findings notes which came and which ended.
+func (e *Effect) findings(was, is []findings.Finding) {
 	key := func(f *findings.Finding) string { return f.Code + " " + f.Subject }
-	was, is := before.report().Findings, after.report().Findings
 	had, has := map[string]bool{}, map[string]bool{}
 	for i := range was {
 		had[key(&was[i])] = true
@@ -291,8 +327,18 @@ func compare(ctx context.Context, before, after *analysis) (Effect, error) {
 			e.Fixed = append(e.Fixed, Brief{f.Code, f.Level, f.Subject, f.Why})
 		}
 	}
-	return e, nil
 }
+
+// glance compares what the records say by themselves: for an estate so large that following every flow
+// takes longer than a person waits between two keys.
+func glance(before, after *analysis) Effect {
+	e := Effect{Names: []NameEffect{}, Doors: []DoorEffect{}, Fixed: []Brief{}, Brought: []Brief{}}
+	e.findings(findings.CheckRecords(before.tracer, before.day).Findings, findings.CheckRecords(after.tracer, after.day).Findings)
+	return e
+}
+
+// largeEstate is how many records make an estate one that is only glanced at while somebody types.
+const largeEstate = 4_000
 
 // vantagesOf are internet and whatever vantages some names are for.
 func vantagesOf(list ...*analysis) []string {

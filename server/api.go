@@ -160,8 +160,12 @@ func (s *Server) getExposure(_ context.Context, in *fromQuery) (*body[trace.Expo
 	return &body[trace.Exposure]{x}, nil
 }
 
-func (s *Server) getFindings(context.Context, *none) (*body[findings.Report], error) {
-	return &body[findings.Report]{s.now().report()}, nil
+func (s *Server) getFindings(ctx context.Context, _ *none) (*body[findings.Report], error) {
+	r, err := s.now().check(ctx)
+	if err != nil {
+		return nil, problem(err)
+	}
+	return &body[findings.Report]{r}, nil
 }
 
 // Records is the estate as text.
@@ -255,12 +259,22 @@ func (s *Server) postLine(ctx context.Context, in *body[LineQuestion]) (*body[Li
 		return &body[LineAnswer]{out}, nil
 	}
 	out.Canonical, out.Meaning = p.Line(), estate.KindOf(p.Record).Says(p.Record)
-	effect, err := s.effect(ctx, a, estate.Change{Add: []estate.Placed{p}})
-	if err == nil {
-		out.Effect = &effect
-	} else {
+	next, err := a.Estate.Apply(estate.Change{Add: []estate.Placed{p}})
+	if err != nil {
 		out.Fault = &estate.Fault{Line: 1, Column: 1, What: err.Error()}
+		return &body[LineAnswer]{out}, nil
 	}
+	after := analyse(store.Snapshot{Estate: next, Revision: a.Revision}, a.day)
+	if a.Estate.Count() > largeEstate {
+		effect := glance(a, after)
+		out.Effect = &effect
+		return &body[LineAnswer]{out}, nil
+	}
+	effect, err := compare(ctx, a, after)
+	if err != nil {
+		return nil, problem(err)
+	}
+	out.Effect = &effect
 	return &body[LineAnswer]{out}, nil
 }
 
@@ -487,7 +501,11 @@ func (s *Server) postText(ctx context.Context, in *body[TextQuestion]) (*body[Te
 	for _, l := range located {
 		at[estate.Line(l.Record)] = l.Line
 	}
-	for _, f := range after.report().Findings {
+	report, err := after.check(ctx)
+	if err != nil {
+		return nil, problem(err)
+	}
+	for _, f := range report.Findings {
 		where := f.Records
 		if f.Mend != nil { // where it is to be mended, before where else it shows
 			where = append(slices.Clone(f.Mend.Remove), where...)

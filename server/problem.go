@@ -70,7 +70,7 @@ func problem(err error) error {
 		return &Problem{Title: "The question cannot be answered", Status: http.StatusUnprocessableEntity, Detail: err.Error()}
 	case errors.Is(err, estate.ErrNotThere):
 		return &Problem{Title: "The line is not there", Status: http.StatusConflict, Detail: err.Error()}
-	case errors.Is(err, context.DeadlineExceeded):
+	case errors.Is(err, context.DeadlineExceeded), errors.Is(err, context.Canceled):
 		return &Problem{Title: "It took too long", Status: http.StatusServiceUnavailable, Detail: "the answer was not there in time; nothing was changed"}
 	}
 	return &Problem{Title: "It did not work", Status: http.StatusInternalServerError, Detail: err.Error()}

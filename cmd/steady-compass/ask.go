@@ -161,7 +161,10 @@ func (c *checkCommand) Run(ctx context.Context, s streams) error {
 	if err != nil {
 		return err
 	}
-	report := findings.Check(t, day)
+	report, err := findings.Check(ctx, t, day)
+	if err != nil {
+		return err
+	}
 	switch {
 	case c.SARIF:
 		err = printJSON(s.out, findings.SARIF(report, c.Estate))

@@ -28,7 +28,9 @@ func BenchmarkWhole(b *testing.B) {
 			b.ReportMetric(float64(e.Count()), "records")
 			b.ReportAllocs()
 			for b.Loop() {
-				Check(trace.New(model.Compile(e), day), day)
+				if _, err := Check(b.Context(), trace.New(model.Compile(e), day), day); err != nil {
+					b.Fatal(err)
+				}
 			}
 			b.ReportMetric(float64(b.Elapsed().Nanoseconds())/float64(b.N)/float64(names)/1e3, "µs/name")
 		})

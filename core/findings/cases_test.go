@@ -1,6 +1,7 @@
 package findings
 
 import (
+	"context"
 	"fmt"
 	"slices"
 	"strings"
@@ -80,7 +81,13 @@ func edited(t *testing.T, base, edit string) *estate.Estate {
 	return e
 }
 
-func check1(e *estate.Estate) Report { return Check(trace.New(model.Compile(e), day), day) }
+func check1(e *estate.Estate) Report {
+	r, err := Check(context.Background(), trace.New(model.Compile(e), day), day)
+	if err != nil {
+		panic(err)
+	}
+	return r
+}
 
 func said(r Report) []string {
 	var out []string

@@ -4,6 +4,7 @@ package findings
 
 import (
 	"cmp"
+	"context"
 	"slices"
 	"strings"
 
@@ -77,6 +78,7 @@ func LevelOf(code string) Level {
 
 // check gathers findings, one a code and subject.
 type check struct {
+	ctx context.Context
 	t   *trace.Tracer
 	m   *model.Model
 	day estate.Date
@@ -86,18 +88,34 @@ type check struct {
 	reached map[string][]string // the vantages that reach an undeclared port
 }
 
-// Check looks the whole estate over, on a day.
-func Check(t *trace.Tracer, day estate.Date) Report {
-	c := &check{t: t, m: t.Model(), day: day, at: map[[2]string]*Finding{}, reached: map[string][]string{}}
+// Check looks the whole estate over, on a day. Its error is the context's, where that ends first.
+func Check(ctx context.Context, t *trace.Tracer, day estate.Date) (Report, error) {
+	c := newCheck(ctx, t, day)
+	c.records()
+	c.intents()
+	c.names()
+	c.exposure()
+	return c.report(), ctx.Err()
+}
+
+// CheckRecords looks at the records by themselves and beside one another, without following any flow: what is
+// said at once, however large the estate.
+func CheckRecords(t *trace.Tracer, day estate.Date) Report {
+	c := newCheck(context.Background(), t, day)
+	c.records()
+	return c.report()
+}
+
+func newCheck(ctx context.Context, t *trace.Tracer, day estate.Date) *check {
+	return &check{ctx: ctx, t: t, m: t.Model(), day: day, at: map[[2]string]*Finding{}, reached: map[string][]string{}}
+}
+
+func (c *check) records() {
 	c.references()
 	c.conflicts()
 	c.temporary()
 	c.sites()
 	c.ownSake()
-	c.intents()
-	c.names()
-	c.exposure()
-	return c.report()
 }
 
 // add notes a finding; one of the same code and subject takes in its records and mend.

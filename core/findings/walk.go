@@ -1,6 +1,7 @@
 package findings
 
 import (
+	"context"
 	"fmt"
 	"net/netip"
 	"runtime"
@@ -42,19 +43,19 @@ type walk struct {
 
 // traced makes walks, on all cores, and gives their paths in order.
 func (c *check) traced(walks []walk) [][]trace.Path {
-	return parallel(len(walks), func(i int) []trace.Path {
+	return parallel(c.ctx, len(walks), func(i int) []trace.Path {
 		return c.t.TracePort(walks[i].target, walks[i].key, walks[i].from)
 	})
 }
 
-// parallel works out n results on all cores, in order.
-func parallel[T any](n int, work func(int) T) []T {
+// parallel works out n results on all cores, in order. Where the context ends first, the rest are empty.
+func parallel[T any](ctx context.Context, n int, work func(int) T) []T {
 	out := make([]T, n)
 	var next atomic.Int64
 	var wait sync.WaitGroup
 	for range runtime.GOMAXPROCS(0) {
 		wait.Go(func() {
-			for i := next.Add(1) - 1; i < int64(n); i = next.Add(1) - 1 {
+			for i := next.Add(1) - 1; i < int64(n) && ctx.Err() == nil; i = next.Add(1) - 1 {
 				out[i] = work(int(i))
 			}
 		})
@@ -504,7 +505,7 @@ func (c *check) exposure() {
 			vantages = append(vantages, v)
 		}
 	}
-	open := parallel(len(vantages), func(i int) []trace.Open { return c.t.Exposure(vantages[i]).Open })
+	open := parallel(c.ctx, len(vantages), func(i int) []trace.Open { return c.t.Exposure(vantages[i]).Open })
 	lands := map[string]bool{}
 	for i, v := range vantages {
 		for _, e := range open[i] {

@@ -116,10 +116,11 @@ export function BearingLine() {
   useEffect(() => {
     if (!open || text.trim() === '') return;
     const turn = ++asked.current;
+    const stop = new AbortController();
     const timer = setTimeout(async () => {
       try {
         const cursor = new TextEncoder().encode(text.slice(0, field.current?.selectionStart ?? text.length)).length;
-        const got = await ask(api.POST('/api/line', { body: { line: text, cursor } }));
+        const got = await ask(api.POST('/api/line', { body: { line: text, cursor }, signal: stop.signal }));
         if (turn === asked.current) {
           setAnswer(got);
           setAnswered(text);
@@ -128,7 +129,10 @@ export function BearingLine() {
         if (turn === asked.current) setAnswer(null); // the frame says that the program does not answer
       }
     }, 60);
-    return () => clearTimeout(timer);
+    return () => {
+      clearTimeout(timer);
+      stop.abort();
+    };
   }, [text, open]);
 
   const record = beginsRecord(answer, text);

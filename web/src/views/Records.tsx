@@ -107,10 +107,11 @@ export default function Records() {
   useEffect(() => {
     if (!loaded) return;
     const turn = ++asked.current;
+    const stop = new AbortController();
     const timer = setTimeout(
       async () => {
         try {
-          const got = await ask(api.POST('/api/text', { body: { base, text } }));
+          const got = await ask(api.POST('/api/text', { body: { base, text }, signal: stop.signal }));
           if (turn === asked.current) setAnswer(got);
         } catch (error) {
           if (turn === asked.current) say({ text: (error as Error).message, look: true });
@@ -118,7 +119,10 @@ export default function Records() {
       },
       dirty ? 160 : 0,
     );
-    return () => clearTimeout(timer);
+    return () => {
+      clearTimeout(timer);
+      stop.abort();
+    };
   }, [text, base, loaded, dirty, say]);
 
   const onChange = useCallback(

@@ -687,11 +687,12 @@ function RecordEditor({ edited, target, from, onType, onDraft, onDone }: EditorP
       return;
     }
     let gone = false;
+    const stop = new AbortController();
     const timer = setTimeout(async () => {
       try {
         const add = text.trim() === '' ? [] : [text];
         const body = { base: revisionNow(), remove: [record], add, target, from };
-        const r = await ask(api.POST('/api/draft/trace', { body }));
+        const r = await ask(api.POST('/api/draft/trace', { body, signal: stop.signal }));
         if (gone) return;
         setWrong('');
         onDraft(r);
@@ -708,6 +709,7 @@ function RecordEditor({ edited, target, from, onType, onDraft, onDone }: EditorP
     return () => {
       gone = true;
       clearTimeout(timer);
+      stop.abort();
     };
   }, [text, record, target, from, onDraft]);
   const save = async () => {

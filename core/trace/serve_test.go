@@ -1,0 +1,135 @@
+package trace
+
+import (
+	"slices"
+	"strings"
+	"testing"
+)
+
+// front is a machine on the internet with a web server, and a few backends.
+const front = `
+host web
+host app
+network lan 10.0.0.0/24
+address web 203.0.113.1 internet
+address web 10.0.0.1 lan
+address app 10.0.0.2 lan
+zone a.example
+dns a.example A 203.0.113.1
+dns *.a.example A 203.0.113.1
+listen web 80 as www
+listen web 443 as www tls cert star
+listen app 8080 as one
+listen app 8081 as two tls
+cert star for a.example,*.a.example expires 2027-01-01 on web
+cert inner for app.example expires 2027-01-01 on app
+`
+
+// TestSites ties a request to the site that takes it and to where it ends.
+func TestSites(t *testing.T) {
+	for _, c := range []struct{ add, target, want string }{
+		// Which site: exact, the longest wildcard, *, the default, the first.
+		{"site www x.a.example to http://app:8080\nsite www *.a.example files", "https://x.a.example", "arrives app:8080"},
+		{"site www x.a.example to http://app:8080\nsite www *.a.example files", "https://y.a.example", "arrives web:443"},
+		{"site www *.a.example files\nsite www *.b.a.example to http://app:8080", "http://x.b.a.example", "arrives app:8080"},
+		{"site www *.a.example files", "http://a.example", "unanswered web:80 !site.none"},
+		{"site www * files", "http://a.example", "arrives web:80"},
+		{"site www * files", "http://203.0.113.1", "arrives web:80"},
+		{"site www a.example files", "http://203.0.113.1", "unanswered web:80 !site.none"},
+		{"site www a.example files default", "http://203.0.113.1", "arrives web:80"},
+		{"site www 203.0.113.1 to http://app:8080\nsite www * files", "http://203.0.113.1", "arrives app:8080"},
+		{"- listen web 80 as www\nlisten web 80 as www first-answers\nsite www b.a.example to http://app:8080\nsite www a.example files", "http://c.a.example", "arrives app:8080"},
+		{"site www a.example at 443 files\nsite www * at 80 redirect https", "http://a.example", "redirect web:443"},
+		{"site www a.example at 80 files", "https://a.example", "unanswered web:443 !site.none"},
+		{"site www a.example at 10.0.0.1:80 files", "http://a.example", "unanswered web:80 !site.none"},
+		{"", "http://a.example", "arrives web:80"},
+		// Paths by whole segments, the longest first.
+		{"site www a.example files\nsite www a.example path /api to http://app:8080", "http://a.example/api/v1", "arrives app:8080"},
+		{"site www a.example files\nsite www a.example path /api to http://app:8080", "http://a.example/apix", "arrives web:80"},
+		{"site www a.example path /api to http://app:8080", "http://a.example/", "unanswered web:80 !site.none"},
+		{"site www a.example files\nsite www a.example path /api to http://app:8080", "a.example:80", "/ arrives web:80; /api arrives app:8080"},
+		// TLS and what is spoken.
+		{"site www a.example files", "http://a.example:443", "mismatched web:443 !site.speech"},
+		{"site www a.example files", "https://a.example:80", "mismatched web:80 !site.speech"},
+		{"site www a.b.a.example files", "https://a.b.a.example", "untrusted web:443 !cert.names"},
+		{"listen web 9443 as www tls cert star\nsite www a.example files", "a.example:9443", "arrives web:9443"},
+		{"- cert star for a.example,*.a.example expires 2027-01-01 on web\ncert star for a.example expires 2027-01-01 on web trial\nsite www a.example files", "https://a.example", "untrusted web:443 !cert.trial"},
+		// Handing on.
+		{"site www a.example to http://app:8081", "http://a.example", "gateway-error(mismatched) app:8081 !upstream.scheme"},
+		{"site www a.example to https://app:8081", "http://a.example", "arrives app:8081"},
+		{"site www a.example to https://app:8081 verified", "http://a.example", "gateway-error(untrusted) app:8081 !cert.missing"},
+		{"site www a.example to https://app:8081 verified asking app.example", "http://a.example", "arrives app:8081"},
+		{"site www a.example to http://localhost:8080", "http://a.example", "gateway-error(refused) web:80 !upstream.refused"},
+		{"site www a.example to http://10.0.0.9:80", "http://a.example", "gateway-error(unroutable) web:80 !path.no-route"},
+		{"site www a.example to http://gone.a:80", "http://a.example", "gateway-error(unresolved) web:80 !upstream.unresolved"},
+		{"site www a.example to http://app:8082", "http://a.example", "gateway-error(refused) web:80 !upstream.refused"},
+		{"site www a.example to http://app:8080\nsite one other.example files", "http://a.example", "gateway-error(unanswered) app:8080 !upstream.name"},
+		{"site www a.example to http://app:8080 asking other.example\nsite one other.example files", "http://a.example", "arrives app:8080"},
+		{"site www a.example to http://app:8080/v2\nsite one a.example path /v2 files", "http://a.example/", "arrives app:8080"},
+		{"site www a.example to http://localhost:80", "http://a.example", "loop web:80 !upstream.loop"},
+		{"site www a.example to http://app:8080\nsite one a.example to http://web:80", "http://a.example", "loop web:80 !upstream.loop"},
+		{"filter f on app input otherwise drop\nsite www a.example to http://app:8080", "http://a.example", "gateway-error(silent) web:80 !upstream.blocked"},
+		{"site www a.example to pool p\npool p", "http://a.example", "undecided web:80"},
+		// Redirects are followed; sources are held to.
+		{"site www a.example redirect https://b.a.example/x\nsite www b.a.example files", "http://a.example", "redirect web:443"},
+		{"site www a.example redirect https://b.a.example/x", "http://a.example", "unanswered web:443 !site.none !redirect.dead"},
+		{"site www a.example redirect https://elsewhere.test/", "http://a.example", "redirect web:80"},
+		{"site www a.example redirect http://b.a.example/\nsite www b.a.example redirect http://a.example/", "http://a.example", "loop web:80 !redirect.loop !redirect.dead !redirect.dead"},
+		{"site www a.example files sources 198.51.100.0/24", "http://a.example", "denied web:80 except 198.51.100.0/24 !site.sources; arrives web:80 only 198.51.100.0/24"},
+		// What was meant.
+		{"intend a.example 80 for internet reaching app\nsite www a.example files", "http://a.example", "arrives web:80 !path.wrong-place"},
+		{"intend a.example 80 for internet reaching app\nsite www b.a.example files", "http://a.example", "unanswered web:80 !site.none"},
+	} {
+		lines := strings.Split(front, "\n")
+		for _, l := range strings.Split(c.add, "\n") {
+			if gone, ok := strings.CutPrefix(l, "- "); ok {
+				lines = slices.DeleteFunc(lines, func(x string) bool { return x == gone })
+			} else {
+				lines = append(lines, l)
+			}
+		}
+		r := ask(t, compiled(t, parsed(t, strings.Join(lines, "\n"))), c.target, "internet")
+		var got []string
+		for i, text := range say(r) {
+			_, rest, _ := strings.Cut(text, " ")
+			if strings.Contains(c.want, "; /") || strings.HasPrefix(c.want, "/ ") {
+				rest = r.Paths[i].URLPath + " " + rest
+			}
+			got = append(got, rest)
+		}
+		if text := strings.Join(got, "; "); text != c.want {
+			t.Errorf("%s, with\n  %s\ngot  %s\nwant %s", c.target, strings.ReplaceAll(c.add, "\n", "\n  "), text, c.want)
+		}
+	}
+}
+
+func TestTargets(t *testing.T) {
+	tr := compiled(t, parsed(t, front))
+	for text, want := range map[string]string{
+		"a.example": "a.example 0/tcp", "A.Example.:53/udp": "a.example 53/udp", "203.0.113.1:80": "203.0.113.1 80/tcp",
+		"[2001:db8::1]:443": "2001:db8::1 443/tcp", "2001:db8::1": "2001:db8::1 0/tcp", "web:22": "place web 22/tcp",
+		"https://a.example:8443/x": "a.example 8443/tcp", "http://[::ffff:203.0.113.1]/": "203.0.113.1 80/tcp",
+		"": "!", "a.example:": "!", "a.example:0": "!", "a.example:70000": "!", "a.example/udp": "!", "ftp://a.example": "!",
+		"nobody/here": "!", "a b": "!", "[::1": "!", "http://": "!", "a..b": "!", strings.Repeat("a", 3000): "!",
+	} {
+		tg, err := tr.ParseTarget(text)
+		got := "!"
+		if err == nil {
+			got = tg.subject()
+			if tg.Place != nil {
+				got = "place " + got
+			}
+			got += " " + PortKey{tg.Port, tg.Proto}.slash()
+		}
+		if got != want {
+			t.Errorf("%q is read as %s, want %s", clip(text), got, want)
+		}
+	}
+}
+
+func (k PortKey) slash() string {
+	if text := portWord(k.Port, k.Transport); strings.Contains(text, "/") {
+		return text
+	}
+	return portWord(k.Port, k.Transport) + "/tcp"
+}
