@@ -90,17 +90,22 @@ type State struct {
 	Revision int64  `json:"revision"`
 	Day      string `json:"day"`
 	Records  int    `json:"records"`
-	CanUndo  bool   `json:"canUndo"`
-	CanRedo  bool   `json:"canRedo"`
+	Undo     Undo   `json:"undo"`
+}
+
+// Undo is the change that an undo would take back.
+type Undo struct {
+	Revision int64 `json:"revision" doc:"0 where there is none"`
+	Lines    int   `json:"lines" doc:"how many it took and brought"`
 }
 
 func (s *Server) getState(ctx context.Context, _ *none) (*body[State], error) {
 	now := s.db.Current()
-	undo, redo, err := s.db.Turns(ctx)
+	revision, lines, err := s.db.Next(ctx)
 	if err != nil {
 		return nil, problem(err)
 	}
-	return &body[State]{State{now.Estate.Name(), now.Revision, string(s.today()), now.Estate.Count(), undo, redo}}, nil
+	return &body[State]{State{now.Estate.Name(), now.Revision, string(s.today()), now.Estate.Count(), Undo{revision, lines}}}, nil
 }
 
 func (s *Server) getCounts(ctx context.Context, _ *none) (*body[Counts], error) {

@@ -178,10 +178,19 @@ func (s *Store) At(ctx context.Context, revision int64) (*estate.Estate, error) 
 	return e, nil
 }
 
-// Turns says whether there is something to undo and something to redo.
-func (s *Store) Turns(ctx context.Context) (undo, redo bool, err error) {
-	undoable, redoable, err := s.stacks(ctx)
-	return len(undoable) > 0, len(redoable) > 0, err
+// Next is the change that Undo would take back: its revision and how many lines it took and brought; zero where
+// there is none.
+func (s *Store) Next(ctx context.Context) (revision int64, lines int, err error) {
+	undoable, _, err := s.stacks(ctx)
+	if err != nil || len(undoable) == 0 {
+		return 0, 0, err
+	}
+	revision = undoable[len(undoable)-1]
+	entries, err := s.Log(ctx, revision+1, 1)
+	if err != nil {
+		return 0, 0, err
+	}
+	return revision, len(entries[0].Removed) + len(entries[0].Added), nil
 }
 
 func missingLines(e *estate.Estate, c estate.Change) []string {

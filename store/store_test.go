@@ -98,7 +98,7 @@ map       box/c 127.0.0.1:8000-8002 to 80-82 no-relay
 listen    box/c [::]:443 as web tls cert one,two first-answers shared
 tunnel    t from box/c to gate.example:7000
 site      web *.a.example at 443 path /x to https://app:8443/y asking upstream verified through t default guard sign sources yard cert one
-site      web p.example to pool desk speaking tcp guard "by hand"
+site      web p.example,*.q.example to pool desk speaking tcp guard "by hand"
 site      web f.example files "/srv/www"
 site      web g.example files
 pool      desk least-busy sticky check 8080 path /ok tls every 5s up-after 2 down-after 4 within 1s

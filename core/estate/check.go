@@ -54,6 +54,9 @@ func checkForward(r *Forward) (string, string) {
 
 // checkTranslation: ports are translated one to one in the order written, or many to one.
 func checkTranslation(outer, inner Ports) (string, string) {
+	if inner.Any && !outer.Any {
+		return "'any' stands after 'to' only where it stands before it", "the ports as they are inside"
+	}
 	if n, m := outer.Count(), inner.Count(); m != 1 && n != m {
 		return fmt.Sprintf("%d ports cannot be translated to %d", n, m), fmt.Sprintf("one port, or %d, after to", n)
 	}

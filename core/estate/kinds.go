@@ -237,7 +237,7 @@ var tunnelKind = declare(Kind{Word: "tunnel", Defines: RefTunnel}, sayTunnel, ni
 
 var siteKind = declare(Kind{Word: "site", Placed: true}, saySite, checkSite, some(
 	pos("service", nameForm(RefService), func(r *Site) *string { return &r.Service }),
-	pos("name", siteName, func(r *Site) *string { return &r.Name }),
+	pos("names", list(siteName), func(r *Site) *[]string { return &r.Names }),
 	opt("at", "bind", bindForm, func(r *Site) *Bind { return &r.At }),
 	opt("path", "path", pathForm, func(r *Site) *string { return &r.Path })),
 	excluding("to, redirect or files",

@@ -159,8 +159,8 @@ type (
 	Site struct {
 		Common
 		Service  string
-		Name     string // a host name, an address or *
-		At       Bind   // no ports where it is every listener of the service
+		Names    []string // host names, addresses or *
+		At       Bind     // no ports where it is every listener of the service
 		Path     string
 		To       URL
 		Pool     string

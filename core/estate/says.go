@@ -3,6 +3,7 @@ package estate
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 	"strings"
 
 	"steady-compass/core/netset"
@@ -237,8 +238,8 @@ func sayTunnel(r *Tunnel) string {
 }
 
 func saySite(r *Site) string {
-	who := r.Name
-	if who == "*" {
+	who := joinWords(r.Names)
+	if slices.Contains(r.Names, "*") {
 		who = "any name"
 	}
 	if r.Path != "" {

@@ -499,6 +499,9 @@ func parseTarget(w Word, from int, text string) (Target, error) {
 		return Target{Addr: addr}, err
 	}
 	ports, err := parseInnerPorts(w, from+at, rest)
+	if err == nil && ports.Any {
+		return Target{}, faultAt(w, from+at, "the address alone, where the ports stay as they are", "'any' cannot stand behind the address")
+	}
 	return Target{Addr: addr, Ports: ports}, err
 }
 
@@ -507,11 +510,7 @@ func parseInnerPorts(w Word, from int, text string) (Ports, error) {
 	if i := strings.Index(text, "/"); i >= 0 {
 		return Ports{}, faultAt(w, from+i, "ports alone", "what stands after 'to' takes the transport of the ports before it")
 	}
-	ports, err := ParsePorts(w, from, text)
-	if err == nil && ports.Any {
-		return Ports{}, faultAt(w, from, "the address alone, where the ports stay as they are", "'any' cannot stand after 'to'")
-	}
-	return ports, err
+	return ParsePorts(w, from, text)
 }
 
 func parseEndpoint(w Word, from int, text string, host func(w Word, from int, text string) (string, error)) (Endpoint, error) {

@@ -3,6 +3,7 @@ package findings
 import (
 	"context"
 	"fmt"
+	"os"
 	"slices"
 	"strings"
 	"testing"
@@ -330,5 +331,39 @@ func TestCases(t *testing.T) {
 				}
 			}
 		})
+	}
+}
+
+// TestEveryMend applies each mend offered on whole estates: what it is for ends, and no error comes.
+func TestEveryMend(t *testing.T) {
+	for _, path := range []string{"testdata/harbour.estate", "../trace/testdata/example.estate", "../../demo/fernmoor.estate"} {
+		text, err := os.ReadFile(path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		e := edited(t, string(text), "")
+		before := check1(e)
+		known := map[string]bool{}
+		for _, f := range before.Findings {
+			known[f.Code+" "+f.Subject] = true
+		}
+		offered := 0
+		for _, f := range before.Findings {
+			if f.Mend.IsEmpty() {
+				continue
+			}
+			offered++
+			for _, g := range check1(mended(t, e, f.Mend)).Findings {
+				key := g.Code + " " + g.Subject
+				if g.Code == f.Code && g.Subject == f.Subject {
+					t.Errorf("%s: %s is not ended by %v", path, key, f.Mend)
+				} else if g.Level == Error && !known[key] {
+					t.Errorf("%s: the mend of %s %s brings %s: %s", path, f.Code, f.Subject, key, g.Why)
+				}
+			}
+		}
+		if offered < 2 {
+			t.Errorf("%s: only %d mends are offered", path, offered)
+		}
 	}
 }

@@ -127,15 +127,15 @@ func (c *check) sites() {
 		if s.Off || listens[s.Service] {
 			continue
 		}
-		f := Finding{
-			Code: "site.unknown-service", Subject: s.Name + ":" + sitePort(s), Records: []string{estate.Line(s)},
-			Why: fmt.Sprintf("Nothing listens as %s, so nobody asks this site.", s.Service),
-		}
+		why := fmt.Sprintf("Nothing listens as %s, so nobody asks this site.", s.Service)
+		var mend *trace.Mend
 		if near := estate.Nearest(s.Service, services); near != "" {
-			f.Why = fmt.Sprintf("Nothing listens as %s, so nobody asks this site; %s does.", s.Service, near)
-			f.Mend = &trace.Mend{Remove: []string{estate.Line(s)}, Add: []string{estate.Line(estate.With(s, func(n *estate.Site) { n.Service = near }))}}
+			why = fmt.Sprintf("Nothing listens as %s, so nobody asks this site; %s does.", s.Service, near)
+			mend = &trace.Mend{Remove: []string{estate.Line(s)}, Add: []string{estate.Line(estate.With(s, func(n *estate.Site) { n.Service = near }))}}
 		}
-		c.add(f)
+		for _, name := range s.Names {
+			c.add(Finding{Code: "site.unknown-service", Subject: name + ":" + sitePort(s), Records: []string{estate.Line(s)}, Why: why, Mend: mend})
+		}
 	}
 }
 

@@ -542,9 +542,12 @@ func (c *check) undeclared(e trace.Open, from string) {
 	if e.Site != nil {
 		what = fmt.Sprintf("site %s of %s on %s", *e.Site, e.Service, e.Place)
 	}
+	if e.Address != e.Place {
+		what += " at " + e.Address
+	}
 	f := Finding{
 		Code: "exposure.undeclared", Subject: subject, Records: e.Records, Trace: &Where{fmt.Sprintf("%s:%s", hostPort(e.Address), portOf(e)), from},
-		Why: fmt.Sprintf("Open, and no intent says so: %s reaches %s at %s.", who(from), what, e.Address), Mend: close,
+		Why: fmt.Sprintf("Open, and no intent says so: %s reaches %s.", who(from), what), Mend: close,
 	}
 	if close == nil {
 		f.Mend = declare(&trace.Mend{Remove: []string{}, Add: []string{}}, e, from)
@@ -552,13 +555,50 @@ func (c *check) undeclared(e trace.Open, from string) {
 	c.add(f)
 }
 
-// closing is the map of a service that no intent speaks of, on loopback only.
+// closing puts the map of a service that no intent speaks of on loopback only: with it the maps that would take
+// its ports, and without the forwards that would then lead nowhere. nil where one of them serves something else.
 func (c *check) closing(e trace.Open) *trace.Mend {
-	if e.Map == nil || e.Map.Bind.Addr.IsValid() || c.t.Lands(e.Place) {
+	if e.Map == nil {
 		return nil
 	}
+	name, _, _ := strings.Cut(e.Map.Container, "/")
+	host := c.m.PlaceNamed(name)
+	i := slices.IndexFunc(host.Maps, func(m *model.Map) bool { return m.Record == e.Map })
+	if i < 0 {
+		return nil
+	}
+	ports := host.Maps[i].Ports
 	loop := netip.AddrFrom4([4]byte{127, 0, 0, 1})
-	return &trace.Mend{Remove: lines(e.Map), Add: lines(estate.With(e.Map, func(m *estate.Map) { m.Bind.Addr = loop }))}
+	mend := &trace.Mend{}
+	for _, m := range host.Maps {
+		if m.Record.Bind.Transport&e.Map.Bind.Transport == 0 || m.Ports.Intersect(ports).IsEmpty() {
+			continue
+		}
+		if m.Record.Bind.Addr.IsValid() || c.t.Lands(m.Record.Container) {
+			return nil
+		}
+		mend.Remove = append(mend.Remove, estate.Line(m.Record))
+		mend.Add = append(mend.Add, estate.Line(estate.With(m.Record, func(m *estate.Map) { m.Bind.Addr = loop })))
+	}
+	for _, p := range c.m.Places {
+		for _, f := range p.Forwards {
+			if !host.Owns(f.Record.To.Addr) || f.Record.Bind.Transport&e.Map.Bind.Transport == 0 {
+				continue
+			}
+			var led []netset.PortRange
+			for _, pair := range f.Pairs {
+				led = append(led, netset.PortRange{Lo: pair.To, Hi: pair.Inner(pair.From.Hi)})
+			}
+			switch to := netset.PortsOf(led...); {
+			case to.Intersect(ports).IsEmpty():
+			case to.Subtract(ports).IsEmpty():
+				mend.Remove = append(mend.Remove, estate.Line(f.Record))
+			default:
+				return nil
+			}
+		}
+	}
+	return mend
 }
 
 func who(from string) string {
@@ -597,7 +637,7 @@ func declare(m *trace.Mend, e trace.Open, from string) *trace.Mend {
 		}
 		target = name
 	}
-	if slices.ContainsFunc(m.Add, func(line string) bool { return strings.HasSuffix(line, " for internet") }) {
+	if from != "internet" && slices.ContainsFunc(m.Add, func(line string) bool { return strings.HasSuffix(line, " for internet") }) {
 		return m // what is meant for the internet is meant for anyone
 	}
 	audience := estate.Selector{Name: from}
@@ -608,7 +648,7 @@ func declare(m *trace.Mend, e trace.Open, from string) *trace.Mend {
 	for i, line := range out.Add {
 		head := fmt.Sprintf("intend %s %s for ", target, ports)
 		if list, ok := strings.CutPrefix(line, head); ok { // it stands there for another audience
-			if !slices.Contains(strings.Split(list, ","), from) {
+			if list != "internet" && !slices.Contains(strings.Split(list, ","), from) {
 				out.Add[i] = line + "," + from
 			}
 			return out

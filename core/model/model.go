@@ -242,8 +242,9 @@ type Service struct {
 	Sites   []*Site
 }
 
-// Site is one site of a service.
+// Site is one name of a site of a service, in the order in which the record has them.
 type Site struct {
+	Name    string // a host name, an address, a wildcard or "*"
 	Record  *estate.Site
 	Ports   netset.Ports // those it is picked at; empty: at every listener of the service
 	Sources Match
@@ -510,7 +511,10 @@ func (m *Model) compileRest() {
 	}
 	for _, r := range inForce[*estate.Site](e, "site") {
 		if s := m.Services[r.Service]; s != nil {
-			s.Sites = append(s.Sites, &Site{r, r.At.Set(), m.match(r.Sources, nil)})
+			sources := m.match(r.Sources, nil)
+			for _, name := range r.Names {
+				s.Sites = append(s.Sites, &Site{name, r, r.At.Set(), sources})
+			}
 		}
 	}
 	for _, r := range inForce[*estate.Cert](e, "cert") {

@@ -498,6 +498,9 @@ func (t *Tracer) ledFrom(o origin, a netip.Addr) bool {
 	if o.place != model.Nowhere {
 		return t.led(t.m.Places[o.place], a)
 	}
+	if !t.m.Networks[o.net].Family(a.Is6()) {
+		return false
+	}
 	hop := t.m.FromNetwork(o.net, a)
 	return hop.Kind == model.OnLink || hop.Kind == model.Via
 }

@@ -291,9 +291,9 @@ func (t *Tracer) siteNames(service *model.Service, l landing, e Open) []openSite
 	var out []openSite
 	seen := map[string]bool{}
 	for _, s := range sites {
-		if !seen[s.Record.Name] {
-			seen[s.Record.Name] = true
-			out = append(out, openSite{s.Record.Name, s.Record, s})
+		if !seen[s.Name] {
+			seen[s.Name] = true
+			out = append(out, openSite{s.Name, s.Record, s})
 		}
 	}
 	if group, how := pick(sites, "", l.sock.Record.FirstAnswers); how == byDefault && !seen["*"] && len(group) > 0 {
@@ -503,7 +503,7 @@ func (t *Tracer) landService(i *estate.Intent, s *model.Socket, port uint16, pro
 	sites := sitesAt(service, w)
 	if name == "" {
 		for _, site := range sites {
-			key.site = site.Record.Name
+			key.site = site.Name
 			t.note(key, i)
 		}
 		key.site = "*"
@@ -512,7 +512,7 @@ func (t *Tracer) landService(i *estate.Intent, s *model.Socket, port uint16, pro
 	}
 	group, how := pick(sites, name, s.Record.FirstAnswers)
 	if len(group) > 0 {
-		key.site = group[0].Record.Name
+		key.site = group[0].Name
 		if how == byDefault {
 			key.site = "*"
 		}

@@ -39,10 +39,12 @@ func buildIndex(m *model.Model) *index {
 	}
 	for _, r := range m.Estate.Of(estate.KindNamed("site")) {
 		s := r.(*estate.Site)
-		if base, ok := strings.CutPrefix(s.Name, "*."); ok {
-			x.wildcards[base] = append(x.wildcards[base], s)
-		} else {
-			x.exact[s.Name] = append(x.exact[s.Name], s)
+		for _, name := range s.Names {
+			if base, ok := strings.CutPrefix(name, "*."); ok {
+				x.wildcards[base] = append(x.wildcards[base], s)
+			} else {
+				x.exact[name] = append(x.exact[name], s)
+			}
 		}
 	}
 	for _, p := range m.Places {

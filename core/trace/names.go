@@ -65,7 +65,7 @@ func (t *Tracer) Names() []Name {
 	}
 	for _, s := range t.m.Services {
 		for _, site := range s.Sites {
-			note(site.Record.Name, site.Record)
+			note(site.Name, site.Record)
 		}
 	}
 	for _, i := range t.m.Intents {

@@ -44,7 +44,7 @@ type served struct {
 	service   string
 	urlpath   string
 	redirect  bool
-	defaulted *estate.Site // the site that took it, though none has its name
+	defaulted *model.Site // the site that took it, though none has its name
 
 	handedBy   *estate.Site // the last site that handed it on, and where that stands
 	handedFrom string
@@ -141,7 +141,7 @@ func (s *serving) land(l landing, q request) {
 			continue
 		}
 		if how == byDefault {
-			f.defaulted = site.Record
+			f.defaulted = site
 		}
 		s.act(f, l, site, how, p)
 	}
@@ -197,7 +197,7 @@ func pick(sites []*model.Site, name string, firstAnswers bool) ([]*model.Site, p
 	byText := func(want string) []*model.Site {
 		var out []*model.Site
 		for _, s := range sites {
-			if s.Record.Name == want {
+			if s.Name == want {
 				out = append(out, s)
 			}
 		}
@@ -220,11 +220,11 @@ func pick(sites []*model.Site, name string, firstAnswers bool) ([]*model.Site, p
 	}
 	for _, s := range sites {
 		if s.Record.Default {
-			return byText(s.Record.Name), byDefault
+			return byText(s.Name), byDefault
 		}
 	}
 	if firstAnswers && len(sites) > 0 {
-		return byText(sites[0].Record.Name), byDefault
+		return byText(sites[0].Name), byDefault
 	}
 	return nil, byName
 }
@@ -455,16 +455,19 @@ func (s *serving) unanswered(f served, l landing, q request, service *model.Serv
 		}
 		b.Why = sentence("The site of %s for %s is recorded, and off.", service.Name, asked)
 		b.Mend, b.Records = revive(off), lines(off)
-		site = &model.Site{Record: off, Ports: off.At.Set()}
+		site = &model.Site{Name: asked, Record: off, Ports: off.At.Set()}
 	} else if near := nearSite(sites, asked); near != nil {
-		b.Why = sentence("No site of %s has the name %s; %s is one letter off.", service.Name, asked, near.Record.Name)
-		b.Mend = replace(near.Record, func(n *estate.Site) { n.Name = asked })
+		b.Why = sentence("No site of %s has the name %s; %s is one letter off.", service.Name, asked, near.Name)
+		b.Mend = replace(near.Record, func(n *estate.Site) {
+			n.Names = slices.Clone(n.Names)
+			n.Names[slices.Index(n.Names, near.Name)] = asked
+		})
 		b.Records = lines(near.Record)
 		b.Short = "one letter off"
 		site = near
 	} else if fresh := s.siteMeant(l, asked, service); fresh != nil {
 		b.Mend = addLine(fresh)
-		site = &model.Site{Record: fresh}
+		site = &model.Site{Name: asked, Record: fresh}
 	}
 	f.walk(Step{Stage: StageSite, At: place.Name, Verdict: Broken, Ground: Land, Records: b.Records, Why: b.Why})
 	f.stop(outcome, b)
@@ -481,7 +484,10 @@ func (s *serving) offSite(service *model.Service, w way, name string) *estate.Si
 		if !ok || off.Service != service.Name {
 			continue
 		}
-		candidate := &model.Service{Sites: []*model.Site{{Record: off, Ports: off.At.Set()}}}
+		candidate := &model.Service{}
+		for _, n := range off.Names {
+			candidate.Sites = append(candidate.Sites, &model.Site{Name: n, Record: off, Ports: off.At.Set()})
+		}
 		if group, how := pick(sitesAt(candidate, w), name, false); len(group) > 0 && how != byDefault {
 			return off
 		}
@@ -493,7 +499,7 @@ func (s *serving) offSite(service *model.Service, w way, name string) *estate.Si
 func nearSite(sites []*model.Site, name string) *model.Site {
 	var found *model.Site
 	for _, s := range sites {
-		if name != "" && s.Record.Name != "*" && OneLetterOff(s.Record.Name, name) {
+		if name != "" && s.Name != "*" && OneLetterOff(s.Name, name) {
 			if found != nil {
 				return nil
 			}
@@ -520,7 +526,7 @@ func (s *serving) siteMeant(l landing, name string, service *model.Service) *est
 	if !ok {
 		return nil
 	}
-	site := &estate.Site{Service: service.Name, Name: name, To: u}
+	site := &estate.Site{Service: service.Name, Names: []string{name}, To: u}
 	for _, other := range service.Sites { // as its neighbours say it
 		if other.Record.At.Ranges != nil {
 			site.At = estate.Bind{Ports: onePort(l.port(), netset.TCP)}
@@ -546,7 +552,7 @@ func (s *serving) act(f served, l landing, site *model.Site, how picked, q reque
 			why := sentence("The site lets in %s only.", selectorWords(rec.Sources))
 			d.walk(Step{Stage: StageSite, At: place.Name, Verdict: Broken, Ground: Land, Records: lines(rec), Why: why})
 			d.stop(Denied, Break{Code: "site.sources", At: place.Name, Subject: s.goal.subject, Short: "source denied", Why: why, Records: lines(rec)})
-			d.cells.Site = rec.Name
+			d.cells.Site = site.Name
 			s.finish(d)
 		}
 		if in == nil {
@@ -554,15 +560,15 @@ func (s *serving) act(f served, l landing, site *model.Site, how picked, q reque
 		}
 		f.way = *in
 	}
-	label := rec.Name
+	label := site.Name
 	if f.leg == 0 {
 		f.cells.Site = label
 	}
 	why := map[picked]string{
-		byName:     sentence("Site %s of %s.", rec.Name, rec.Service),
-		byWildcard: sentence("Site %s of %s has the name by its wildcard.", rec.Name, rec.Service),
+		byName:     sentence("Site %s of %s.", site.Name, rec.Service),
+		byWildcard: sentence("Site %s of %s has the name by its wildcard.", site.Name, rec.Service),
 		byAny:      sentence("Site * of %s takes every name.", rec.Service),
-		byDefault:  sentence("No site of %s has the name; the default, %s, takes it.", rec.Service, rec.Name),
+		byDefault:  sentence("No site of %s has the name; the default, %s, takes it.", rec.Service, site.Name),
 	}[how]
 	f.walk(Step{Stage: StageSite, At: place.Name, Verdict: Pass, Ground: Land, Records: lines(rec), Why: why})
 	if rec.Guard != (estate.Guard{}) {

@@ -43,6 +43,11 @@ func TestSites(t *testing.T) {
 		{"site www a.example at 80 files", "https://a.example", "unanswered web:443 !site.none"},
 		{"site www a.example at 10.0.0.1:80 files", "http://a.example", "unanswered web:80 !site.none"},
 		{"", "http://a.example", "arrives web:80"},
+		// Several names: each is a site of its own, at the place of its record.
+		{"site www x.a.example, a.example to http://app:8080\nsite www a.example files", "http://a.example", "arrives app:8080"},
+		{"site www x.a.example,*.b.a.example to http://app:8080\nsite www *.a.example files", "http://y.b.a.example", "arrives app:8080"},
+		{"site www x.a.example,y.a.example files default", "http://z.a.example", "arrives web:80"},
+		{"site www b.a.example,wwv.a.example to http://app:8080", "http://www.a.example", "unanswered web:80 !site.none"},
 		// Paths by whole segments, the longest first.
 		{"site www a.example files\nsite www a.example path /api to http://app:8080", "http://a.example/api/v1", "arrives app:8080"},
 		{"site www a.example files\nsite www a.example path /api to http://app:8080", "http://a.example/apix", "arrives web:80"},

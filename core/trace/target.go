@@ -236,7 +236,7 @@ func (t *Tracer) path(f served, tg Target, port PortKey) Path {
 		p.Intended = &reaching
 	}
 	if f.defaulted != nil {
-		p.defaulted, p.caughtBy = f.defaulted.Name, f.defaulted
+		p.defaulted, p.caughtBy = f.defaulted.Name, f.defaulted.Record
 	}
 	p.Steps, p.Breaks = f.collect()
 	if p.Steps == nil {

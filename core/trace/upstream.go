@@ -416,8 +416,21 @@ func (t *Tracer) led(from *model.Place, a netip.Addr) bool {
 			return true
 		}
 	}
+	if !t.sends(t.m.Places[from.Stack], a.Is6()) {
+		return false
+	}
 	hop := t.m.NextHop(host, a)
 	return hop.Kind == model.OnLink || hop.Kind == model.Via
+}
+
+// sends says whether a place has, or may have, an address of a family to send from.
+func (t *Tracer) sends(stack *model.Place, v6 bool) bool {
+	return slices.ContainsFunc(stack.Legs, func(l model.Leg) bool {
+		if stack.IsContainer() {
+			return t.m.Networks[l.Net].Family(v6)
+		}
+		return l.Unknown || len(l.Blocks) > 0 || slices.ContainsFunc(l.Addrs, func(a netip.Addr) bool { return a.Is6() == v6 })
+	})
 }
 
 // portOf is the port on which a place is listened to: the one asked for if it is among them, else the first.

@@ -309,7 +309,6 @@ CREATE TABLE kind_site (
     rank     INTEGER NOT NULL UNIQUE,
     comments TEXT    NOT NULL DEFAULT '',
     "service" TEXT NOT NULL,
-    "name" TEXT NOT NULL,
     "bind" TEXT,
     "path" TEXT,
     "target" TEXT,
@@ -326,6 +325,13 @@ CREATE TABLE kind_site (
     "until" TEXT,
     "note" TEXT
 ) STRICT;
+CREATE TABLE kind_site_names (
+    record   INTEGER NOT NULL REFERENCES kind_site (id) ON DELETE CASCADE,
+    position INTEGER NOT NULL,
+    value    TEXT    NOT NULL,
+    PRIMARY KEY (record, position)
+) STRICT, WITHOUT ROWID;
+
 CREATE TABLE kind_site_sources (
     record   INTEGER NOT NULL REFERENCES kind_site (id) ON DELETE CASCADE,
     position INTEGER NOT NULL,

@@ -610,14 +610,13 @@ export interface components {
             only: string[];
         };
         State: {
-            canRedo: boolean;
-            canUndo: boolean;
             day: string;
             name: string;
             /** Format: int64 */
             records: number;
             /** Format: int64 */
             revision: number;
+            undo: components["schemas"]["Undo"];
         };
         Step: {
             at: string;
@@ -645,6 +644,18 @@ export interface components {
             base: number;
             text: string;
             why?: string;
+        };
+        Undo: {
+            /**
+             * Format: int64
+             * @description how many it took and brought
+             */
+            lines: number;
+            /**
+             * Format: int64
+             * @description 0 where there is none
+             */
+            revision: number;
         };
         UndoQuestion: {
             /**

@@ -153,10 +153,20 @@ export function Frame({ children, dark, onTurn }: { children: ReactNode; dark: b
   const hints = useHints();
   const from = new URLSearchParams(search).get('from');
   const keep = from ? `?from=${encodeURIComponent(from)}` : '';
+  // A key is pressed by mistake too: what brought a whole estate is taken back from the Log, in sight of it.
+  const undoByKey = () => {
+    const next = state.data?.undo;
+    if (!next || next.lines <= 40) {
+      void undo();
+      return;
+    }
+    go('/log');
+    say({ text: `Revision ${next.revision} changed ${next.lines} lines. Undo it here, if it is meant.` });
+  };
   useKeys({
     '/': () => document.getElementById('bearing')?.focus(),
     '?': () => setKeysOpen(true),
-    u: () => void undo(),
+    u: () => undoByKey(),
     U: () => void redo(),
     Escape: () => say(null),
     '1': () => go(`/${keep}`),

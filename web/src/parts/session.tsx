@@ -31,8 +31,11 @@ export function revisionNow() {
 }
 
 /** Notes the revision that a change led to, and lets every view ask anew; what they show stays until they know. */
-function refreshed(revision: number) {
-  queries.setQueryData<State>(['state'], (s) => s && { ...s, revision });
+function refreshed(revision: number, lines?: number) {
+  queries.setQueryData<State>(
+    ['state'],
+    (s) => s && { ...s, revision, undo: lines === undefined ? s.undo : { revision, lines } },
+  );
   void refresh();
   return queries.ensureQueryData({ queryKey: ['state'] });
 }
@@ -75,7 +78,7 @@ export function SessionProvider({ children }: { children: ReactNode }) {
           const body = { base: revisionNow(), remove: mend.remove, add: mend.add, why: what };
           const done = await ask(api.POST('/api/change', { body }));
           const effect = done.effect ?? { names: [], doors: [], fixed: [], brought: [] };
-          await refreshed(done.revision);
+          await refreshed(done.revision, mend.remove.length + mend.add.length);
           const words = effectWords(effect);
           say({ text: `${what}.${words ? ` ${words[0]?.toUpperCase()}${words.slice(1)}.` : ''} u takes it back.` });
           return effect;

@@ -16,7 +16,7 @@ const Sheet = styled.div`
 
 const Row = styled.div`
   display: grid;
-  grid-template-columns: 156px 76px minmax(150px, 1fr) minmax(120px, 0.8fr) minmax(0, 2fr) 108px 64px;
+  grid-template-columns: 156px 76px minmax(150px, 1fr) minmax(120px, 0.8fr) minmax(0, 2fr) 108px 104px;
   gap: 12px;
   padding: 7px 24px;
   border-bottom: 1px solid ${(p) => p.theme.hairline};
@@ -130,18 +130,15 @@ export function Exposure() {
             </span>
             <span role="cell">{openTo(o)}</span>
             <Through role="cell">
-              {o.records
-                .filter((r) => /^(forward|map|rule|filter) /.test(r))
-                .slice(0, 3)
-                .map((r) => (
-                  <div key={r}>{r}</div>
-                ))}
+              {through(o.records).map((r) => (
+                <div key={r}>{r}</div>
+              ))}
               {d.undeclared.length > 0 && d.sites > 1 && <div>nobody declared {d.undeclared.join(', ')}</div>}
             </Through>
             <span role="cell">
               {bad ? <Look>{o.intent === 'partial' ? 'in part' : 'undeclared'}</Look> : 'declared'}
             </span>
-            <span role="cell">
+            <span role="cell" style={{ display: 'flex', gap: 12 }}>
               <LinkButton
                 onPress={() =>
                   go(traceURL(`${host}:${o.ports.split('-')[0]}${o.transport === 'udp' ? '/udp' : ''}`, from))
@@ -149,12 +146,7 @@ export function Exposure() {
               >
                 trace
               </LinkButton>
-              {bad && d.sites <= 1 && (
-                <>
-                  <br />
-                  <LinkButton onPress={() => declare(d)}>declare</LinkButton>
-                </>
-              )}
+              {bad && d.sites <= 1 && <LinkButton onPress={() => declare(d)}>declare</LinkButton>}
             </span>
           </Row>
         );
@@ -177,6 +169,12 @@ export function Exposure() {
       ))}
     </Sheet>
   );
+}
+
+/** The lines that let it in; where there are none, the listener that is simply there. */
+function through(records: string[]) {
+  const lines = records.filter((r) => /^(forward|map|rule|filter) /.test(r)).slice(0, 3);
+  return lines.length ? lines : records.filter((r) => r.startsWith('listen ')).slice(0, 1);
 }
 
 function openTo(o: Open) {

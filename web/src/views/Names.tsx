@@ -12,8 +12,14 @@ import { traceURL, useQueryWord } from '../parts/route';
 import { Choice } from '../parts/Choice';
 import { Tools } from '../parts/Tools';
 
+/** The height of a row in which a cell holds two values. */
+const tall = 48;
+
 const columns =
   'minmax(96px, 0.9fr) 46px minmax(122px, 1.15fr) minmax(166px, 1.35fr) minmax(88px, 0.75fr) minmax(112px, 0.95fr) minmax(62px, 0.5fr) minmax(112px, 1fr) minmax(140px, 1.25fr) minmax(136px, 0.9fr)';
+
+const narrow =
+  'minmax(72px, 0.8fr) 42px minmax(108px, 1.1fr) minmax(158px, 1.3fr) minmax(64px, 0.6fr) minmax(84px, 0.9fr) minmax(52px, 0.4fr) minmax(80px, 0.9fr) minmax(116px, 1.2fr) minmax(130px, 0.8fr)';
 
 const Grid = styled.div`
   display: grid;
@@ -25,6 +31,9 @@ const line = css`
   display: grid;
   grid-template-columns: ${columns};
   padding: 0 0 0 24px;
+  @media (max-width: 1180px) {
+    grid-template-columns: ${narrow};
+  }
 `;
 
 const Head = styled.div`
@@ -78,12 +87,12 @@ const GroupLine = styled.div`
   }
 `;
 
-const RowLine = styled.div<{ $on: boolean; $sub?: boolean }>`
+const RowLine = styled.div<{ $on: boolean; $tall: boolean }>`
   ${line}
   position: absolute;
   left: 0;
   right: 0;
-  height: 31px;
+  height: ${(p) => (p.$tall ? tall : 31)}px;
   cursor: pointer;
   border-bottom: 1px solid ${(p) => p.theme.hairline};
   ${(p) =>
@@ -101,7 +110,10 @@ const RowLine = styled.div<{ $on: boolean; $sub?: boolean }>`
 
 const Cell = styled.div<{ $ground?: 'water' | 'shallows' | 'land'; $ghost?: boolean; $faint?: boolean }>`
   padding: 0 10px;
-  height: 30px;
+  @media (max-width: 1180px) {
+    padding-right: 4px;
+  }
+  height: 100%;
   line-height: 30px;
   min-width: 0;
   white-space: nowrap;
@@ -119,6 +131,15 @@ const Cell = styled.div<{ $ground?: 'water' | 'shallows' | 'land'; $ghost?: bool
           : 'none'};
   color: ${(p) => (p.$ghost ? p.theme.ink2 : p.theme.ink)};
   font-style: ${(p) => (p.$ghost ? 'italic' : 'normal')};
+`;
+
+const Two = styled.div`
+  padding: 5px 0 4px;
+  line-height: 19px;
+  > div {
+    overflow: hidden;
+    text-overflow: ellipsis;
+  }
 `;
 
 const Opener = styled.button`
@@ -179,6 +200,7 @@ const Break = styled.span`
 `;
 
 const VerdictCell = styled(Cell)<{ $look: boolean }>`
+  height: 30px;
   display: flex;
   align-items: center;
   gap: 8px;
@@ -197,7 +219,7 @@ const Filter = styled.input`
   border-bottom: 1px dashed ${(p) => p.theme.ink2};
   background: none;
   color: ${(p) => p.theme.ink};
-  width: 130px;
+  width: clamp(64px, calc(100vw - 960px), 130px);
   padding: 1px 0 2px;
   &:focus {
     outline: none;
@@ -257,7 +279,7 @@ export function Names() {
   const virtual = useVirtualizer({
     count: items.length,
     getScrollElement: () => scroll.current,
-    estimateSize: () => 31,
+    estimateSize: (i) => (isTall(items[i]) ? tall : 31),
     overscan: 12,
     getItemKey: (i) => items[i]?.key ?? i,
   });
@@ -464,6 +486,7 @@ function NameRow({ id, style, item, before, on, opened, group, onPick, onToggle 
       role="row"
       aria-selected={on}
       $on={on}
+      $tall={isTall(item)}
       style={style}
       onClick={onPick}
       data-name={row.name}
@@ -494,8 +517,9 @@ function NameRow({ id, style, item, before, on, opened, group, onPick, onToggle 
         {!way && row.transport === 'udp' && '/udp'}
       </Port>
       {cells.map((c, i) => {
-        const text = cellText(ways, c);
-        const above = before ? cellText(before.way ? [before.way] : before.row.ways, c) : '';
+        const values = cellValues(ways, c);
+        const above = before ? cellValues(before.way ? [before.way] : before.row.ways, c) : [];
+        const text = values.join(', ');
         const ghost = brokenAt >= 0 && i > brokenAt;
         if (i === brokenAt) {
           return (
@@ -504,14 +528,21 @@ function NameRow({ id, style, item, before, on, opened, group, onPick, onToggle 
             </Cell>
           );
         }
-        const ditto = text !== '' && text === above && text !== '';
         return (
           <Cell key={c} role="gridcell" $ground={grounds[c]} $ghost={ghost} title={text}>
-            {ditto ? (
+            {text !== '' && text === above.join(', ') ? (
               <>
                 <Ditto aria-hidden="true" />
                 <span className="visually-hidden">{text}</span>
               </>
+            ) : values.length === 2 ? (
+              <Two>
+                {values.map((v) => (
+                  <div key={v}>{short(v, row.zone)}</div>
+                ))}
+              </Two>
+            ) : values.length > 2 ? (
+              `${values.length} ways`
             ) : (
               short(text, row.zone)
             )}
@@ -560,11 +591,18 @@ function worst(ways: RowWay[]) {
   return ways.find((w) => !isGood(w.outcome) && w.cells.broken) ?? ways.find((w) => w.cells.broken);
 }
 
-/** Up to two values, then how many. */
-function cellText(ways: RowWay[], cell: CellName) {
-  const values = [...new Set(ways.map((w) => w.cells[cell]))].filter((v) => v !== '');
-  const joined = values.join(', ');
-  return values.length <= 1 || (values.length === 2 && joined.length <= 24) ? joined : `${values.length} ways`;
+function cellValues(ways: RowWay[], cell: CellName) {
+  return [...new Set(ways.map((w) => w.cells[cell]))].filter((v) => v !== '');
+}
+
+/** Whether a row has a cell of two values, so that it needs two lines. */
+function isTall(item: Item | undefined) {
+  return (
+    item?.kind === 'row' &&
+    !item.way &&
+    item.row.ways.length > 1 &&
+    cells.some((c) => cellValues(item.row.ways, c).length === 2)
+  );
 }
 
 /** Leaves the zone out of a name in a narrow cell. */
