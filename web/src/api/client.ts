@@ -51,8 +51,11 @@ export async function ask<T>(request: Promise<{ data?: T; error?: unknown; respo
   return result.data;
 }
 
+/** Asking again helps where the program did not answer, not where it said what is wrong with the question. */
+const again = (count: number, error: Error) => count < 1 && !(error instanceof Failure && error.problem);
+
 export const queries = new QueryClient({
-  defaultOptions: { queries: { retry: 1, staleTime: Infinity, refetchOnWindowFocus: false } },
+  defaultOptions: { queries: { retry: again, staleTime: Infinity, refetchOnWindowFocus: false } },
 });
 
 export function useAppState() {

@@ -1,5 +1,5 @@
 import { useVirtualizer } from '@tanstack/react-virtual';
-import { useCallback, useEffect, useMemo, useRef, useState, type KeyboardEvent } from 'react';
+import { memo, useCallback, useEffect, useMemo, useRef, useState, type KeyboardEvent } from 'react';
 import styled, { css } from 'styled-components';
 import { useLocation } from 'wouter';
 import { useNames, type Row, type RowWay } from '../api/client';
@@ -62,155 +62,147 @@ const HeadCell = styled.div<{ $ground?: 'water' | 'shallows' | 'land' }>`
           : 'none'};
 `;
 
+/** The rows, styled from their scroller: plain elements, since some five hundred are painted at each page. */
 const Scroll = styled.div`
   overflow: auto;
   position: relative;
   outline: none;
-`;
-
-const GroupLine = styled.div`
-  position: absolute;
-  left: 0;
-  right: 0;
-  padding: 0 24px;
-  height: 30px;
-  line-height: 30px;
-  border-bottom: 1px solid ${(p) => p.theme.rule};
-  background: ${(p) => p.theme.ground};
-  color: ${(p) => p.theme.ink2};
-  font-size: 12px;
-  b {
+  .group {
+    position: absolute;
+    left: 0;
+    right: 0;
+    padding: 0 24px;
+    height: 30px;
+    line-height: 30px;
+    border-bottom: 1px solid ${(p) => p.theme.rule};
+    background: ${(p) => p.theme.ground};
+    color: ${(p) => p.theme.ink2};
+    font-size: 12px;
+  }
+  .group b {
     font-weight: 600;
     font-size: 13px;
     margin-right: 8px;
     color: ${(p) => p.theme.ink};
   }
-`;
-
-const RowLine = styled.div<{ $on: boolean; $tall: boolean }>`
-  ${line}
-  position: absolute;
-  left: 0;
-  right: 0;
-  height: ${(p) => (p.$tall ? tall : 31)}px;
-  cursor: pointer;
-  border-bottom: 1px solid ${(p) => p.theme.hairline};
-  ${(p) =>
-    p.$on &&
-    css`
-      box-shadow:
-        0 -1px 0 ${p.theme.ink},
-        0 1px 0 ${p.theme.ink};
-      z-index: 1;
-    `}
-  &:hover > * {
+  .row {
+    ${line}
+    position: absolute;
+    left: 0;
+    right: 0;
+    height: 31px;
+    cursor: pointer;
+    border-bottom: 1px solid ${(p) => p.theme.hairline};
+  }
+  .row.tall {
+    height: ${tall}px;
+  }
+  .row[aria-selected='true'] {
+    box-shadow:
+      0 -1px 0 ${(p) => p.theme.ink},
+      0 1px 0 ${(p) => p.theme.ink};
+    z-index: 1;
+  }
+  .row:hover > * {
     filter: brightness(0.985);
   }
-`;
-
-const Cell = styled.div<{ $ground?: 'water' | 'shallows' | 'land'; $ghost?: boolean; $faint?: boolean }>`
-  padding: 0 10px;
-  @media (max-width: 1180px) {
-    padding-right: 4px;
+  .opener {
+    position: absolute;
+    left: 5px;
+    top: 5px;
+    width: 18px;
+    height: 20px;
+    padding: 0;
+    border: 0;
+    background: none;
+    cursor: pointer;
+    color: ${(p) => p.theme.ink2};
+    font-size: 11px;
+    line-height: 20px;
   }
-  height: 100%;
-  line-height: 30px;
-  min-width: 0;
-  white-space: nowrap;
-  overflow: hidden;
-  text-overflow: ellipsis;
-  font-family: 'IBM Plex Mono', monospace;
-  font-size: 12px;
-  background: ${(p) =>
-    p.$ground === 'water'
-      ? p.theme.water
-      : p.$ground === 'shallows'
-        ? p.theme.shallows
-        : p.$ground === 'land'
-          ? p.theme.land
-          : 'none'};
-  color: ${(p) => (p.$ghost ? p.theme.ink2 : p.theme.ink)};
-  font-style: ${(p) => (p.$ghost ? 'italic' : 'normal')};
-`;
-
-const Two = styled.div`
-  padding: 5px 0 4px;
-  line-height: 19px;
-  > div {
+  .cell {
+    padding: 0 10px;
+    height: 100%;
+    line-height: 30px;
+    min-width: 0;
+    white-space: nowrap;
     overflow: hidden;
     text-overflow: ellipsis;
+    font-family: 'IBM Plex Mono', monospace;
+    font-size: 12px;
+    @media (max-width: 1180px) {
+      padding-right: 4px;
+    }
   }
-`;
-
-const Opener = styled.button`
-  position: absolute;
-  left: 5px;
-  top: 5px;
-  width: 18px;
-  height: 20px;
-  padding: 0;
-  border: 0;
-  background: none;
-  cursor: pointer;
-  color: ${(p) => p.theme.ink2};
-  font-size: 11px;
-  line-height: 20px;
-`;
-
-const NameCell = styled(Cell)`
-  padding-left: 0;
-  font-family: inherit;
-  font-size: 13px;
-  font-weight: 600;
-  small {
+  .water {
+    background: ${(p) => p.theme.water};
+  }
+  .shallows {
+    background: ${(p) => p.theme.shallows};
+  }
+  .land {
+    background: ${(p) => p.theme.land};
+  }
+  .ghost {
+    color: ${(p) => p.theme.ink2};
+    font-style: italic;
+  }
+  .name {
+    padding-left: 0;
+    font-family: inherit;
+    font-size: 13px;
+    font-weight: 600;
+  }
+  .cell small {
     font-weight: 400;
     color: ${(p) => p.theme.ink2};
     font-size: 12px;
   }
-`;
-
-const Port = styled(Cell)`
-  text-align: right;
-  padding: 0 10px 0 0;
-  color: ${(p) => p.theme.ink2};
-`;
-
-const Ditto = styled.i`
-  display: inline-block;
-  width: 2px;
-  height: 7px;
-  background: ${(p) => p.theme.faint};
-  box-shadow: 4px 0 0 ${(p) => p.theme.faint};
-`;
-
-const Break = styled.span`
-  display: block;
-  margin: 3px -7px;
-  height: 24px;
-  line-height: 21px;
-  padding: 0 7px;
-  border: 1px dashed ${(p) => p.theme.magenta};
-  background: ${(p) => p.theme.magentaWash};
-  color: ${(p) => p.theme.magenta};
-  font:
-    500 12.5px/21px 'IBM Plex Sans Variable',
-    sans-serif;
-  overflow: hidden;
-  text-overflow: ellipsis;
-`;
-
-const VerdictCell = styled(Cell)<{ $look: boolean }>`
-  height: 30px;
-  display: flex;
-  align-items: center;
-  gap: 8px;
-  font:
-    500 13px/30px 'IBM Plex Sans Variable',
-    sans-serif;
-  color: ${(p) => (p.$look ? p.theme.magenta : p.theme.ink)};
-  small {
+  .port {
+    text-align: right;
+    padding: 0 10px 0 0;
     color: ${(p) => p.theme.ink2};
-    font-weight: 400;
+  }
+  .two {
+    padding: 5px 0 4px;
+    line-height: 19px;
+  }
+  .two > div {
+    overflow: hidden;
+    text-overflow: ellipsis;
+  }
+  .ditto {
+    display: inline-block;
+    width: 2px;
+    height: 7px;
+    background: ${(p) => p.theme.faint};
+    box-shadow: 4px 0 0 ${(p) => p.theme.faint};
+  }
+  .break {
+    display: block;
+    margin: 3px -7px;
+    height: 24px;
+    padding: 0 7px;
+    border: 1px dashed ${(p) => p.theme.magenta};
+    background: ${(p) => p.theme.magentaWash};
+    color: ${(p) => p.theme.magenta};
+    font:
+      500 12.5px/21px 'IBM Plex Sans Variable',
+      sans-serif;
+    overflow: hidden;
+    text-overflow: ellipsis;
+  }
+  .verdict {
+    height: 30px;
+    display: flex;
+    align-items: center;
+    gap: 8px;
+    font:
+      500 13px/30px 'IBM Plex Sans Variable',
+      sans-serif;
+  }
+  .stops {
+    color: ${(p) => p.theme.magenta};
   }
 `;
 
@@ -249,9 +241,8 @@ const titles: Record<CellName, string> = {
   backend: 'backend',
 };
 
-type Item =
-  | { kind: 'group'; key: string; title: string; note: string }
-  | { kind: 'row'; key: string; row: Row; way?: RowWay; first: boolean };
+type RowItem = { kind: 'row'; key: string; row: Row; way?: RowWay };
+type Item = { kind: 'group'; key: string; title: string; note: string } | RowItem;
 
 const groupings = ['zone', 'machine', 'verdict'] as const;
 const shows = ['everything', 'stops', 'arrives', 'not known'] as const;
@@ -279,9 +270,9 @@ export function Names() {
   const virtual = useVirtualizer({
     count: items.length,
     getScrollElement: () => scroll.current,
-    estimateSize: (i) => (isTall(items[i]) ? tall : 31),
-    overscan: 12,
-    getItemKey: (i) => items[i]?.key ?? i,
+    estimateSize: useCallback((i: number) => (isTall(items[i]) ? tall : 31), [items]),
+    overscan: 8,
+    getItemKey: useCallback((i: number) => items[i]?.key ?? i, [items]),
   });
 
   const toRow = useCallback(
@@ -296,16 +287,22 @@ export function Names() {
     },
     [items, virtual],
   );
-  const toggle = (item: Item | undefined) => {
-    if (item?.kind !== 'row' || item.row.ways.length < 2) return;
-    const next = new Set(open);
-    const key = rowKey(item.row);
-    if (!next.delete(key)) next.add(key);
-    setOpen(next);
-  };
-  const openRow = (item: Item | undefined) => {
-    if (item?.kind === 'row') go(traceURL(target(item.row), from));
-  };
+  const toggle = useCallback((item: RowItem) => {
+    if (item.row.ways.length < 2) return;
+    setOpen((open) => {
+      const next = new Set(open);
+      const key = rowKey(item.row);
+      if (!next.delete(key)) next.add(key);
+      return next;
+    });
+  }, []);
+  const pick = useCallback(
+    (item: RowItem) => {
+      setAt(item.key);
+      go(traceURL(target(item.row), from));
+    },
+    [from, go],
+  );
   const onKey = (e: KeyboardEvent) => {
     const page = Math.floor((scroll.current?.clientHeight ?? 600) / 31) - 1;
     const item = items[selected];
@@ -332,10 +329,10 @@ export function Names() {
         break;
       case 'ArrowRight':
       case 'ArrowLeft':
-        toggle(item);
+        if (item?.kind === 'row') toggle(item);
         break;
       case 'Enter':
-        openRow(item);
+        if (item?.kind === 'row') pick(item);
         break;
       default:
         return;
@@ -426,12 +423,12 @@ export function Names() {
               const style = { transform: `translateY(${v.start}px)` };
               if (item.kind === 'group') {
                 return (
-                  <GroupLine key={item.key} style={style} role="row">
+                  <div className="group" key={item.key} style={style} role="row">
                     <span role="gridcell">
                       <b>{item.title}</b>
                       {item.note}
                     </span>
-                  </GroupLine>
+                  </div>
                 );
               }
               const before = items[v.index - 1];
@@ -439,17 +436,14 @@ export function Names() {
                 <NameRow
                   key={item.key}
                   id={`name-${v.index}`}
-                  style={style}
+                  start={v.start}
                   item={item}
                   before={before?.kind === 'row' ? before : undefined}
                   on={v.index === selected}
                   opened={open.has(rowKey(item.row))}
                   group={group}
-                  onToggle={() => toggle(item)}
-                  onPick={() => {
-                    setAt(item.key);
-                    openRow(item);
-                  }}
+                  onToggle={toggle}
+                  onPick={pick}
                 />
               );
             })}
@@ -462,17 +456,17 @@ export function Names() {
 
 interface RowProps {
   id: string;
-  style: { transform: string };
-  item: Extract<Item, { kind: 'row' }>;
-  before?: Extract<Item, { kind: 'row' }>;
+  start: number;
+  item: RowItem;
+  before?: RowItem;
   on: boolean;
   opened: boolean;
   group: string;
-  onPick: () => void;
-  onToggle: () => void;
+  onPick: (item: RowItem) => void;
+  onToggle: (item: RowItem) => void;
 }
 
-function NameRow({ id, style, item, before, on, opened, group, onPick, onToggle }: RowProps) {
+const NameRow = memo(function NameRow({ id, start, item, before, on, opened, group, onPick, onToggle }: RowProps) {
   const { row, way } = item;
   const ways = way ? [way] : row.ways;
   const same = before?.row.name === row.name && !way;
@@ -481,77 +475,55 @@ function NameRow({ id, style, item, before, on, opened, group, onPick, onToggle 
   const verdict = way ? way.outcome : row.verdict;
   const mark = markOf(verdict, row.asMeant, row.mends > 0);
   return (
-    <RowLine
+    <div
       id={id}
       role="row"
+      className={isTall(item) ? 'row tall' : 'row'}
       aria-selected={on}
-      $on={on}
-      $tall={isTall(item)}
-      style={style}
-      onClick={onPick}
+      style={{ transform: `translateY(${start}px)` }}
+      onClick={() => onPick(item)}
       data-name={row.name}
       data-port={row.port}
     >
       {!way && row.ways.length > 1 && (
-        <Opener
+        <button
           type="button"
+          className="opener"
           tabIndex={-1}
           aria-label={opened ? 'close the ways' : `each of ${row.ways.length} ways`}
           onClick={(e) => {
             e.stopPropagation();
-            onToggle();
+            onToggle(item);
           }}
         >
           {opened ? '▾' : '▸'}
-        </Opener>
+        </button>
       )}
-      <NameCell role="gridcell" title={row.name} $ghost={!!way}>
+      <div role="gridcell" className={way ? 'cell name ghost' : 'cell name'} title={row.name}>
         {way ? (
           <small style={{ paddingLeft: 16 }}>{way.family === 'ipv6' ? 'IPv6' : 'IPv4'}</small>
         ) : (
           <NameText row={row} full={group !== 'zone'} faint={same} />
         )}
-      </NameCell>
-      <Port role="gridcell">
+      </div>
+      <div role="gridcell" className="cell port">
         {!way && row.port}
         {!way && row.transport === 'udp' && '/udp'}
-      </Port>
-      {cells.map((c, i) => {
-        const values = cellValues(ways, c);
-        const above = before ? cellValues(before.way ? [before.way] : before.row.ways, c) : [];
-        const text = values.join(', ');
-        const ghost = brokenAt >= 0 && i > brokenAt;
-        if (i === brokenAt) {
-          return (
-            <Cell key={c} role="gridcell" $ground={grounds[c]} title={broken?.reason}>
-              <Break>{broken?.reason}</Break>
-            </Cell>
-          );
-        }
-        return (
-          <Cell key={c} role="gridcell" $ground={grounds[c]} $ghost={ghost} title={text}>
-            {text !== '' && text === above.join(', ') ? (
-              <>
-                <Ditto aria-hidden="true" />
-                <span className="visually-hidden">{text}</span>
-              </>
-            ) : values.length === 2 ? (
-              <Two>
-                {values.map((v) => (
-                  <div key={v}>{short(v, row.zone)}</div>
-                ))}
-              </Two>
-            ) : values.length > 2 ? (
-              `${values.length} ways`
-            ) : (
-              short(text, row.zone)
-            )}
-          </Cell>
-        );
-      })}
-      <VerdictCell
+      </div>
+      {cells.map((c, i) => (
+        <ValueCell
+          key={c}
+          ground={grounds[c]}
+          values={cellValues(ways, c)}
+          above={before ? cellValues(before.way ? [before.way] : before.row.ways, c) : []}
+          reason={i === brokenAt ? broken?.reason : undefined}
+          ghost={brokenAt >= 0 && i > brokenAt}
+          zone={row.zone}
+        />
+      ))}
+      <div
         role="gridcell"
-        $look={mark === 'stops'}
+        className={mark === 'stops' ? 'cell verdict stops' : 'cell verdict'}
         title={row.asMeant ? `meant for ${row.for.join(', ')}` : undefined}
       >
         <Mark kind={mark} />
@@ -559,8 +531,49 @@ function NameRow({ id, style, item, before, on, opened, group, onPick, onToggle 
           {outcomeWords[verdict] ?? verdict}
           {row.asMeant && ', as meant'}
         </span>
-      </VerdictCell>
-    </RowLine>
+      </div>
+    </div>
+  );
+});
+
+interface ValueProps {
+  ground: string;
+  values: string[];
+  above: string[];
+  reason?: string; // of the break that stands here
+  ghost: boolean;
+  zone: string;
+}
+
+/** One value, two, or how many; a ditto where it is what stands above; the break where there is one. */
+function ValueCell({ ground, values, above, reason, ghost, zone }: ValueProps) {
+  const text = values.join(', ');
+  const name = `cell ${ground}${ghost ? ' ghost' : ''}`;
+  let shown;
+  if (reason !== undefined) {
+    shown = <span className="break">{reason}</span>;
+  } else if (text !== '' && text === above.join(', ')) {
+    shown = (
+      <>
+        <i className="ditto" aria-hidden="true" />
+        <span className="visually-hidden">{text}</span>
+      </>
+    );
+  } else if (values.length === 2) {
+    shown = (
+      <div className="two">
+        {values.map((v) => (
+          <div key={v}>{short(v, zone)}</div>
+        ))}
+      </div>
+    );
+  } else {
+    shown = values.length > 2 ? `${values.length} ways` : short(text, zone);
+  }
+  return (
+    <div role="gridcell" className={name} title={reason ?? text}>
+      {shown}
+    </div>
   );
 }
 
@@ -647,9 +660,9 @@ function arrange(rows: Row[], filter: string, group: string, show: string, open:
       note: `${n} ${n === 1 ? 'name' : 'names'}${group !== 'zone' ? '' : audience ? `, only for ${audience}` : ', public'}`,
     });
     for (const row of list) {
-      out.push({ kind: 'row', key: rowKey(row), row, first: true });
+      out.push({ kind: 'row', key: rowKey(row), row });
       if (open.has(rowKey(row)) && row.ways.length > 1) {
-        row.ways.forEach((way, i) => out.push({ kind: 'row', key: `${rowKey(row)} ${i}`, row, way, first: false }));
+        row.ways.forEach((way, i) => out.push({ kind: 'row', key: `${rowKey(row)} ${i}`, row, way }));
       }
     }
   }
