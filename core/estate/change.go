@@ -41,82 +41,126 @@ var ErrNotThere = errors.New("no such line")
 // stands twice, the last goes. The estate itself stays as it is.
 func (e *Estate) Apply(c Change) (*Estate, error) {
 	next := &Estate{lists: slices.Clone(e.lists), Tail: e.Tail}
-	touched := make([]bool, len(Kinds))
-	own := func(k *Kind) []Record {
-		if !touched[k.index] {
-			touched[k.index] = true
-			next.lists[k.index] = slices.Clone(next.lists[k.index])
+	edits := map[*Kind]*edited{}
+	of := func(k *Kind) *edited {
+		if edits[k] == nil {
+			edits[k] = &edited{list: slices.Clone(next.lists[k.index]), gaps: map[string][]int{}, commented: map[string]Record{}}
 		}
-		return next.lists[k.index]
+		return edits[k]
 	}
-	// Lines that go leave a gap, marked by nil, for those that come.
-	type gap struct {
-		at   int
-		from Record
+	counts := map[string]int{}
+	for _, line := range c.Remove {
+		word, _, _ := strings.Cut(line, " ")
+		counts[word]++
 	}
-	gaps := make(map[*Kind][]gap)
 	for _, line := range c.Remove {
 		word, _, _ := strings.Cut(line, " ")
 		k := KindNamed(word)
-		if k == nil {
+		if k == nil || !of(k).remove(line, counts[word]) {
 			return nil, fmt.Errorf("%w: %s", ErrNotThere, line)
 		}
-		list := own(k)
-		i := len(list) - 1
-		for i >= 0 && (list[i] == nil || Line(list[i]) != line) {
-			i--
-		}
-		if i < 0 {
-			return nil, fmt.Errorf("%w: %s", ErrNotThere, line)
-		}
-		gaps[k] = append(gaps[k], gap{i, list[i]})
-		list[i] = nil
 	}
 	var later []Placed
 	for _, p := range c.Add {
-		k := p.Record.kind()
-		list := own(k)
-		free := slices.IndexFunc(gaps[k], func(g gap) bool { return p.At == 0 && p.Index == 0 && GroupOf(g.from) == GroupOf(p.Record) })
-		if free < 0 {
+		ed := of(p.Record.kind()) // which is a list of its own, not the estate's
+		if p.At > 0 || p.Index > 0 || !ed.fill(p.Record) {
 			later = append(later, p)
-			continue
 		}
-		g := gaps[k][free]
-		gaps[k] = slices.Delete(gaps[k], free, free+1)
-		list[g.at] = withComments(p.Record, g.from)
 	}
-	for i := range next.lists {
-		if touched[i] {
-			next.lists[i] = slices.DeleteFunc(next.lists[i], func(r Record) bool { return r == nil })
-		}
+	for k, ed := range edits {
+		next.lists[k.index] = slices.DeleteFunc(ed.list, func(r Record) bool { return r == nil })
 	}
 	for _, p := range later {
 		k := p.Record.kind()
-		if k.Single && len(next.lists[k.index]) > 0 {
-			return nil, fmt.Errorf("there is one %s line already: %s", k.Word, Line(next.lists[k.index][0]))
+		list := &next.lists[k.index]
+		if k.Single && len(*list) > 0 {
+			return nil, fmt.Errorf("there is one %s line already: %s", k.Word, Line((*list)[0]))
 		}
 		r := p.Record
-		for _, gs := range gaps[k] { // a line that only moved keeps its comments
-			if p.Index == 0 && Line(gs.from) == Line(r) {
-				r = withComments(r, gs.from)
-			}
+		if from := of(k).commented[Line(r)]; from != nil && p.Index == 0 {
+			r = withComments(r, from) // a line that only moved keeps its comments
 		}
-		if p.Index > 0 {
-			next.lists[k.index] = slices.Insert(next.lists[k.index], min(p.Index-1, len(next.lists[k.index])), r)
-		} else {
-			next.lists[k.index] = insert(next.lists[k.index], r, p.At)
+		switch {
+		case p.Index > 0:
+			*list = slices.Insert(*list, min(p.Index-1, len(*list)), r)
+		case p.At == 0 && !k.Placed:
+			*list = append(*list, r)
+		default:
+			*list = insert(*list, r, p.At)
 		}
 	}
 	next.arrange()
 	return next, nil
 }
 
+// edited is the list of a kind while a change is made. A line that goes leaves a gap, nil, for one that comes.
+type edited struct {
+	list      []Record
+	gaps      map[string][]int  // by group, in the order in which they were left
+	left      map[int]Record    // what stood in a gap
+	commented map[string]Record // lines that went, with comments
+	where     map[string][]int  // the places of each line, once many go
+}
+
+// remove takes out the last of a line; of says how many are to go in all.
+func (ed *edited) remove(line string, of int) bool {
+	at := -1
+	if of > 8 {
+		if ed.where == nil {
+			ed.where = make(map[string][]int, len(ed.list))
+			for i, r := range ed.list {
+				ed.where[Line(r)] = append(ed.where[Line(r)], i)
+			}
+		}
+		if places := ed.where[line]; len(places) > 0 {
+			at = places[len(places)-1]
+			ed.where[line] = places[:len(places)-1]
+		}
+	} else {
+		for i := len(ed.list) - 1; i >= 0 && at < 0; i-- {
+			if ed.list[i] != nil && Line(ed.list[i]) == line {
+				at = i
+			}
+		}
+	}
+	if at < 0 {
+		return false
+	}
+	r := ed.list[at]
+	group := GroupOf(r)
+	ed.gaps[group] = append(ed.gaps[group], at)
+	if ed.left == nil {
+		ed.left = map[int]Record{}
+	}
+	ed.left[at], ed.list[at] = r, nil
+	if len(r.Meta().Comments) > 0 {
+		ed.commented[line] = r
+	}
+	return true
+}
+
+// fill puts a record into the first gap of its group.
+func (ed *edited) fill(r Record) bool {
+	group := GroupOf(r)
+	gaps := ed.gaps[group]
+	if len(gaps) == 0 {
+		return false
+	}
+	at := gaps[0]
+	ed.gaps[group] = gaps[1:]
+	from := ed.left[at]
+	delete(ed.commented, Line(from))
+	ed.list[at] = withComments(r, from)
+	return true
+}
+
 // insert puts a record at its place within its group, behind the group's last where the
 // place is 0 or beyond the end.
 func insert(list []Record, r Record, at int) []Record {
 	where, n := len(list), 0
+	group := GroupOf(r)
 	for i, other := range list {
-		if GroupOf(other) != GroupOf(r) {
+		if GroupOf(other) != group {
 			continue
 		}
 		n++

@@ -6,6 +6,7 @@ package names
 import (
 	"net/netip"
 	"slices"
+	"strconv"
 	"strings"
 
 	"steady-compass/core/estate"
@@ -18,12 +19,16 @@ const (
 	NoError  Code = iota
 	NXDomain      // no such name
 	ServFail      // an alias that leads back to itself
+	YXDomain      // a DNAME makes a name that is too long (RFC 6672 §2.2)
 	Outside       // the chain leaves what is recorded
 )
 
 func (c Code) String() string {
-	return [...]string{"NOERROR", "NXDOMAIN", "SERVFAIL", "outside"}[c]
+	return [...]string{"NOERROR", "NXDOMAIN", "SERVFAIL", "YXDOMAIN", "outside"}[c]
 }
+
+// maxName is the most characters of a name in text, without the last dot (RFC 1035 §2.3.4).
+const maxName = 253
 
 // maxChain is how many aliases are followed before a chain counts as a loop.
 const maxChain = 32
@@ -59,6 +64,9 @@ type Answer struct {
 	Values    []string  // the values as text, for any type
 	Loop      bool
 	Wildcard  bool // the first name is answered by a wildcard
+	// Negative is how long it may be kept that the last name, or this type of it, is not there.
+	Negative      estate.Seconds
+	NegativeKnown bool // an SOA is recorded that says so
 }
 
 // Last is the name where the chain ends.
@@ -67,8 +75,11 @@ func (a *Answer) Last() string { return a.Chain[len(a.Chain)-1] }
 // Names is the recorded name space, compiled. It is immutable.
 type Names struct {
 	public *view
-	views  []*view // the copies of zones for some askers
-	over   map[string][]*estate.DNS
+	views  []*view                  // the copies of zones for some askers
+	over   map[string][]*estate.DNS // records of one name for some askers, where they have no copy of its zone
+
+	overrides []*estate.DNS // the same, in the order in which they are written
+
 	files  map[string][]*estate.HostsEntry // by place
 	groups map[string]map[string]bool      // the places and networks in each group, itself included
 	holds  func(host string, v6 bool) (addrs []netip.Addr, unknown bool)
@@ -80,11 +91,16 @@ type view struct {
 	for_  map[string]bool
 	zones map[string]*estate.Zone
 	nodes map[string]*node
+
+	wildcards map[string]*node // by the name that they stand below
+	records   []*estate.DNS    // in the order in which they are written
 }
 
 // node is a name that exists, by its records or since a name below it does (RFC 4592 §2.2.2).
 type node struct {
 	records []*estate.DNS
+	dname   *estate.DNS // the names below it are elsewhere (RFC 6672)
+	cut     bool        // it holds NS records: below a zone's own name, another server answers from here on
 }
 
 // Compile builds the name space of an estate. holds tells what addresses a host holds on internet.
@@ -130,6 +146,7 @@ func Compile(e *estate.Estate, holds func(host string, v6 bool) ([]netip.Addr, b
 		}
 		if !in {
 			n.over[d.Owner] = append(n.over[d.Owner], d)
+			n.overrides = append(n.overrides, d)
 		}
 	}
 	for _, r := range e.Of(estate.KindNamed("name")) {
@@ -141,7 +158,7 @@ func Compile(e *estate.Estate, holds func(host string, v6 bool) ([]netip.Addr, b
 }
 
 func newView(z *estate.Zone) *view {
-	return &view{zone: z, zones: map[string]*estate.Zone{}, nodes: map[string]*node{}}
+	return &view{zone: z, zones: map[string]*estate.Zone{}, nodes: map[string]*node{}, wildcards: map[string]*node{}}
 }
 
 // add makes a name exist, and every name above it.
@@ -150,20 +167,37 @@ func (v *view) add(name string) *node {
 	if found != nil {
 		return found
 	}
-	found = &node{}
-	v.nodes[name] = found
+	found = v.make(name)
 	for up, ok := Parent(name); ok; up, ok = Parent(up) {
 		if v.nodes[up] != nil {
 			break
 		}
-		v.nodes[up] = &node{}
+		v.make(up)
 	}
 	return found
+}
+
+func (v *view) make(name string) *node {
+	at := &node{}
+	v.nodes[name] = at
+	if below, ok := strings.CutPrefix(name, "*."); ok {
+		v.wildcards[below] = at
+	} else if name == "*" {
+		v.wildcards["."] = at
+	}
+	return at
 }
 
 func (v *view) put(d *estate.DNS) {
 	at := v.add(d.Owner)
 	at.records = append(at.records, d)
+	v.records = append(v.records, d)
+	switch {
+	case d.Type == "NS":
+		at.cut = true
+	case d.Type == "DNAME" && at.dname == nil:
+		at.dname = d
+	}
 }
 
 // longest is the longest zone of the view that a name is in; "" where there is none.
@@ -317,59 +351,68 @@ func (n *Names) fromFile(a *Answer, name, qtype, place string) bool {
 
 func (n *Names) ask(a *Answer, name, qtype string, asker Asker) {
 	for {
-		if len(a.Chain) > maxChain {
-			a.Code, a.Loop = ServFail, true
-			return
+		f := n.find(name, asker)
+		if len(a.Chain) == 1 {
+			a.Wildcard = f.wildcard
 		}
-		records, code, zone, synth := n.find(name, asker)
-		if code == Outside {
+		if f.code == Outside {
 			a.Code = Outside
 			return
 		}
-		if len(a.Chain) == 1 {
-			a.Wildcard = synth
-		}
-		next, ok := "", false
-		var found []*estate.DNS
-		for _, d := range records {
+		a.Negative, a.NegativeKnown = negativeTTL(f)
+		alias := f.dname
+		for _, d := range f.records {
 			switch {
 			case d.Type == qtype:
-				found = append(found, d)
-			case d.Type == "CNAME" && !ok:
-				next, ok = d.Value, true
-				a.Links = append(a.Links, Link{name, d, ttlOf(d, zone)})
-			case d.Type == "ALIAS" && isAddressType(qtype) && !ok:
-				next, ok = d.Value, true
-				a.Links = append(a.Links, Link{name, d, ttlOf(d, zone)})
-			case d.Type == "DNAME" && !ok && d.Owner != name && !synth:
-				prefix := strings.TrimSuffix(name, d.Owner)
-				next, ok = prefix+d.Value, true
-				a.Links = append(a.Links, Link{name, d, ttlOf(d, zone)})
+				n.take(a, name, d, f.zone)
+				alias = nil
+			case len(a.Values)+len(a.Addresses) > 0 || alias != nil:
+			case d.Type == "CNAME", d.Type == "ALIAS" && isAddressType(qtype):
+				alias = d
 			}
 		}
-		if len(found) > 0 {
-			for _, d := range found {
-				n.take(a, name, d, zone)
-			}
-			a.Code = NoError
+		if len(a.Values)+len(a.Addresses) > 0 || alias == nil {
+			a.Code = f.code
 			return
 		}
-		if !ok {
-			a.Code = code
-			return
-		}
-		next = strings.TrimSuffix(next, ".")
+		a.Links = append(a.Links, Link{name, alias, ttlOf(alias, f.zone)})
+		next := strings.TrimSuffix(alias.Value, ".")
 		if next == "" {
 			next = "."
 		}
-		if slices.Contains(a.Chain, next) {
-			a.Chain = append(a.Chain, next)
+		if f.dname != nil {
+			if next = strings.TrimSuffix(name, alias.Owner) + next; len(next) > maxName {
+				a.Code = YXDomain
+				return
+			}
+		}
+		a.Chain = append(a.Chain, next)
+		if slices.Contains(a.Chain[:len(a.Chain)-1], next) || len(a.Chain) > maxChain {
 			a.Code, a.Loop = ServFail, true
 			return
 		}
-		a.Chain = append(a.Chain, next)
 		name = next
 	}
+}
+
+// negativeTTL is how long it may be kept that a name, or a type of it, is not there: the lesser of the SOA's own TTL
+// and its MINIMUM (RFC 2308 §5). Without a recorded SOA it is not known.
+func negativeTTL(f found) (estate.Seconds, bool) {
+	if f.soa == nil {
+		return 0, false
+	}
+	words := strings.Fields(strings.NewReplacer("(", " ", ")", " ").Replace(f.soa.Value))
+	if len(words) != 7 {
+		return 0, false
+	}
+	minimum, err := strconv.Atoi(words[6])
+	if err != nil {
+		return 0, false
+	}
+	if ttl := ttlOf(f.soa, f.zone); ttl != estate.NotGiven {
+		return min(ttl, estate.Seconds(minimum)), true
+	}
+	return estate.Seconds(minimum), true
 }
 
 func ttlOf(d *estate.DNS, zone *estate.Zone) estate.Seconds {
@@ -407,73 +450,88 @@ func (n *Names) take(a *Answer, name string, d *estate.DNS, zone *estate.Zone) {
 	}
 }
 
-// find gives the records that answer for a name: its own, a wildcard's, or the DNAME above
-// it. With none, code says whether the name exists.
-func (n *Names) find(name string, asker Asker) (records []*estate.DNS, code Code, zone *estate.Zone, wildcard bool) {
-	v, zoneName := n.seen(name, asker)
+// found is what stands at a name, or decides about it.
+type found struct {
+	records  []*estate.DNS
+	dname    *estate.DNS // the DNAME above the name, which takes the place of all below it
+	code     Code        // NoError where the name exists
+	zone     *estate.Zone
+	soa      *estate.DNS // of the zone
+	wildcard bool        // the records are those of the closest encloser's wildcard
+}
+
+// find gives what answers for a name: its own records, the DNAME above it, or a wildcard's records.
+func (n *Names) find(name string, asker Asker) found {
+	v, zone := n.seen(name, asker)
 	over := n.override(name, asker)
 	if v == nil {
-		if len(over) > 0 {
-			return over, NoError, nil, false
+		if len(over) == 0 {
+			if at := n.public.nodes[name]; at != nil {
+				over = at.records // a record in no zone of ours stands alone
+			}
 		}
-		if at := n.public.nodes[name]; at != nil && len(at.records) > 0 {
-			return at.records, NoError, nil, false // a record in no zone of ours stands alone
+		if len(over) == 0 {
+			return found{code: Outside}
 		}
-		return nil, Outside, nil, false
+		return found{records: over}
 	}
-	zone = v.zones[zoneName]
+	f := found{zone: v.zones[zone], soa: v.nodes[zone].soa()}
 	if len(over) > 0 {
-		records = over
+		f.records = over
 		if at := v.nodes[name]; at != nil {
 			for _, d := range at.records {
 				if !hidesAddress(d.Type) {
-					records = append(records, d)
+					f.records = append(f.records, d)
 				}
 			}
 		}
-		return records, NoError, zone, false
+		return f
 	}
-	// From the zone's own name down: a delegation or a DNAME on the way decides.
-	for _, above := range between(name, zoneName) {
-		at := v.nodes[above]
-		if at == nil {
-			break
-		}
-		for _, d := range at.records {
-			switch {
-			case d.Type == "NS" && above != zoneName:
-				return nil, Outside, zone, false
-			case d.Type == "DNAME" && above != name:
-				return []*estate.DNS{d}, NoError, zone, false
+	// Upwards from the name; the last word has what stands nearest to the zone's own name, a delegation or a DNAME.
+	at := v.nodes[name]
+	var encloser string // the closest name above that exists
+	for up, here := name, at; ; {
+		if here != nil {
+			if here.dname != nil && up != name {
+				f.dname, f.code = here.dname, NoError
+			}
+			if here.cut && up != zone {
+				f.dname, f.code = nil, Outside
+			}
+			if encloser == "" && up != name {
+				encloser = up
 			}
 		}
-	}
-	if at := v.nodes[name]; at != nil {
-		return at.records, NoError, zone, false
-	}
-	for up, ok := Parent(name); ok; up, ok = Parent(up) {
-		if v.nodes[up] == nil && up != zoneName {
-			continue
-		}
-		if at := v.nodes["*."+up]; at != nil {
-			return at.records, NoError, zone, true
-		}
-		break
-	}
-	return nil, NXDomain, zone, false
-}
-
-// between lists the names from zone down to name, both included.
-func between(name, zone string) []string {
-	var out []string
-	for at, ok := name, true; ok; at, ok = Parent(at) {
-		out = append(out, at)
-		if at == zone {
+		if up == zone {
 			break
 		}
+		if up, _ = Parent(up); up == "" {
+			up = "."
+		}
+		here = v.nodes[up]
 	}
-	slices.Reverse(out)
-	return out
+	switch {
+	case f.code == Outside || f.dname != nil:
+		return f
+	case at != nil:
+		f.records = at.records
+		return f
+	}
+	if at := v.wildcards[encloser]; at != nil {
+		f.records, f.wildcard = at.records, true
+		return f
+	}
+	f.code = NXDomain
+	return f
+}
+
+func (at *node) soa() *estate.DNS {
+	for _, d := range at.records {
+		if d.Type == "SOA" {
+			return d
+		}
+	}
+	return nil
 }
 
 // ZoneOf is the zone in which an asker looks for a name; nil where none is recorded.
@@ -483,6 +541,35 @@ func (n *Names) ZoneOf(name string, asker Asker) *estate.Zone {
 		return nil
 	}
 	return v.zones[zone]
+}
+
+// Zone gives the copy of a zone that an asker sees, and what stands in it in the order in which it is written; nil
+// where there is none. Records of one name that are for the asker alone stand in place of those they hide.
+func (n *Names) Zone(zone string, asker Asker) (*estate.Zone, []*estate.DNS) {
+	v, name := n.seen(zone, asker)
+	if v == nil || name != zone {
+		return nil, nil
+	}
+	var out []*estate.DNS
+	overridden := map[string]bool{}
+	for _, d := range v.records {
+		if v == n.public && v.longest(d.Owner) != zone {
+			continue
+		}
+		over := n.override(d.Owner, asker)
+		if len(over) > 0 && hidesAddress(d.Type) {
+			continue
+		}
+		out = append(out, d)
+	}
+	for _, d := range n.overrides {
+		if v.longest(d.Owner) != zone || overridden[d.Owner] {
+			continue
+		}
+		overridden[d.Owner] = true
+		out = append(out, n.override(d.Owner, asker)...)
+	}
+	return v.zones[zone], out
 }
 
 // Addresses answers for both families, IPv6 first. The code is that of the name: NoError where

@@ -1,0 +1,230 @@
+// Package intake holds what the formats of others have in common: what was read from a file, what is wrong with it,
+// and what taking it over would add, change, leave and take out. A package below it reads and writes one format.
+// None of them opens a file or a connection.
+package intake
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/miekg/dns"
+
+	"steady-compass/core/estate"
+)
+
+// Fault is a place in a file that cannot be taken over.
+type Fault struct {
+	File     string `json:"file"`
+	Line     int    `json:"line"`   // from 1
+	Column   int    `json:"column"` // from 1; 0 where only the line is known
+	What     string `json:"what"`
+	Expected string `json:"expected"`
+}
+
+func (f Fault) String() string {
+	return fmt.Sprintf("%s:%d:%d: %s; expected %s", f.File, f.Line, max(f.Column, 1), f.What, f.Expected)
+}
+
+// Reading is what a file says.
+type Reading struct {
+	Records []estate.Record
+	Faults  []Fault
+	Left    []string // what was left out on purpose, a sentence each
+	// Covers says of a recorded line whether the file is the whole of what it belongs to, so that the line is gone
+	// where the file does not have it.
+	Covers func(estate.Record) bool
+}
+
+// Swap is a line that takes the place of another.
+type Swap struct{ Old, New estate.Record }
+
+// Plan is what taking a reading over would do.
+type Plan struct {
+	Add    []estate.Record
+	Change []Swap
+	Leave  int // lines of the file that are recorded already
+	Gone   []estate.Record
+}
+
+// Compare holds a reading against an estate. A line that is recorded already stays as it is, with its note.
+func Compare(e *estate.Estate, r Reading) Plan {
+	var p Plan
+	kinds := map[*estate.Kind]bool{}
+	for _, rec := range r.Records {
+		kinds[estate.KindOf(rec)] = true
+	}
+	recorded := map[string]estate.Record{}
+	standing := map[string]bool{} // "owner type" that a name which is followed, or a host, gives by itself
+	for k := range kinds {
+		for _, rec := range e.Of(k) {
+			key := identity(rec)
+			if old := recorded[key]; old == nil || old.Meta().Off {
+				recorded[key] = rec
+			}
+			if d, ok := rec.(*estate.DNS); ok && !d.Off {
+				switch {
+				case d.Type == "ALIAS":
+					standing[d.Owner+" A"+audience(d.For)], standing[d.Owner+" AAAA"+audience(d.For)] = true, true
+				case d.Dynamic != "":
+					standing[d.Owner+" "+d.Type+audience(d.For)] = true
+				}
+			}
+		}
+	}
+	zoneTTL := estate.NotGiven // what records of the zone have that give none
+	for _, rec := range r.Records {
+		if z, ok := rec.(*estate.Zone); ok {
+			zoneTTL = z.TTL
+		}
+	}
+	met := map[estate.Record]bool{}
+	seen := map[string]bool{}
+	for _, rec := range r.Records {
+		key := identity(rec)
+		if seen[key] {
+			continue
+		}
+		seen[key] = true
+		if d, ok := rec.(*estate.DNS); ok && d.Dynamic == "" && standing[d.Owner+" "+d.Type+audience(d.For)] {
+			p.Leave++
+			continue
+		}
+		old := recorded[key]
+		switch {
+		case old == nil:
+			p.Add = append(p.Add, rec)
+		case !old.Meta().Off && same(old, rec, zoneTTL):
+			met[old] = true
+			p.Leave++
+		default:
+			met[old] = true
+			p.Change = append(p.Change, Swap{old, keepingNotes(old, rec)})
+		}
+	}
+	if r.Covers == nil {
+		return p
+	}
+	for _, rec := range e.All() {
+		if met[rec] || rec.Meta().Off || !r.Covers(rec) {
+			continue
+		}
+		if d, ok := rec.(*estate.DNS); ok && (d.Dynamic != "" || d.Type == "ALIAS") && seen[identity(rec)] == false && givesAny(d, r.Records) {
+			continue
+		}
+		p.Gone = append(p.Gone, rec)
+	}
+	return p
+}
+
+// givesAny says whether a file has addresses that a followed name stands for.
+func givesAny(d *estate.DNS, records []estate.Record) bool {
+	return slices.ContainsFunc(records, func(r estate.Record) bool {
+		other, ok := r.(*estate.DNS)
+		return ok && other.Owner == d.Owner && (other.Type == d.Type || d.Type == "ALIAS" && (other.Type == "A" || other.Type == "AAAA"))
+	})
+}
+
+// Edit is the plan as a change; with what is gone taken out where asked.
+func (p Plan) Edit(takeOut bool) estate.Change {
+	var c estate.Change
+	for _, s := range p.Change {
+		c.Remove = append(c.Remove, estate.Line(s.Old))
+		c.Add = append(c.Add, estate.Placed{Record: s.New})
+	}
+	if takeOut {
+		for _, r := range p.Gone {
+			c.Remove = append(c.Remove, estate.Line(r))
+		}
+	}
+	for _, r := range p.Add {
+		c.Add = append(c.Add, estate.Placed{Record: r})
+	}
+	return c
+}
+
+// identity is what makes two lines one record that may differ in the rest.
+func identity(r estate.Record) string {
+	switch r := r.(type) {
+	case *estate.DNS:
+		value := "dynamic " + r.Dynamic
+		if r.Dynamic == "" {
+			value = RData(r)
+		}
+		if r.Type == "SOA" {
+			value = "" // a zone has one
+		}
+		return "dns " + r.Owner + " " + r.Type + " " + value + audience(r.For)
+	case *estate.Zone:
+		return "zone " + r.Name + audience(r.For)
+	case *estate.HostsEntry:
+		return "name " + r.Hostname + " " + r.Addr.String() + " " + r.Place
+	}
+	return estate.Line(r)
+}
+
+func audience(list []estate.Selector) string {
+	words := make([]string, len(list))
+	for i, s := range list {
+		words[i] = s.String()
+	}
+	slices.Sort(words)
+	return " for " + strings.Join(words, ",")
+}
+
+// Value is the value of a resource record as a zone file has it, its names in full.
+func Value(rr dns.RR) string {
+	if unknown, ok := rr.(*dns.RFC3597); ok {
+		return fmt.Sprintf(`\# %d %s`, len(unknown.Rdata)/2, unknown.Rdata) // RFC 3597 §5
+	}
+	return strings.TrimPrefix(rr.String(), rr.Header().String())
+}
+
+// RData is a record's value in one form, so that two are the same where their wire forms are: names lower-case and
+// with their last dot (RFC 4343).
+func RData(d *estate.DNS) string {
+	switch d.Type {
+	case "A", "AAAA":
+		return d.Value
+	case "CNAME", "ALIAS", "NS", "DNAME", "PTR":
+		return strings.ToLower(strings.TrimSuffix(d.Value, ".")) + "."
+	}
+	rr, err := dns.NewRR(". 0 IN " + d.Type + " " + d.Value)
+	if err != nil || rr == nil {
+		return d.Value
+	}
+	text := Value(rr)
+	switch d.Type {
+	case "MX", "SRV", "SOA", "NAPTR", "RP", "AFSDB", "KX":
+		return strings.ToLower(text)
+	}
+	return text
+}
+
+// same says whether a line that a file brings says no more than the recorded one.
+func same(old, brought estate.Record, zoneTTL estate.Seconds) bool {
+	switch b := brought.(type) {
+	case *estate.DNS:
+		o := old.(*estate.DNS)
+		return (o.TTL == b.TTL || b.TTL == estate.NotGiven && o.TTL == zoneTTL) && (b.Type != "SOA" || RData(o) == RData(b))
+	case *estate.Zone:
+		return b.TTL == estate.NotGiven || old.(*estate.Zone).TTL == b.TTL
+	}
+	return true
+}
+
+// keepingNotes is the brought record with what a person added to the old one.
+func keepingNotes(old, brought estate.Record) estate.Record {
+	meta := *old.Meta()
+	note := func(m *estate.Common) { m.Note, m.Until, m.Comments = meta.Note, meta.Until, meta.Comments }
+	switch b := brought.(type) {
+	case *estate.DNS:
+		return estate.With(b, func(d *estate.DNS) { note(&d.Common); d.Every = old.(*estate.DNS).Every })
+	case *estate.Zone:
+		o := old.(*estate.Zone)
+		return estate.With(b, func(z *estate.Zone) { note(&z.Common); z.Without = o.Without })
+	case *estate.HostsEntry:
+		return estate.With(b, func(h *estate.HostsEntry) { note(&h.Common) })
+	}
+	return brought
+}
