@@ -36,31 +36,37 @@ check: web/dist/index.html ## types, lint, formatting and static checks
 	cd web && npm run types && npm run lint && npm run api-check
 	go vet ./...
 	$(GOTOOL) staticcheck ./...
-	@unformatted=$$($(GOTOOL) gofumpt -l cmd core demo lab server store web/*.go); \
+	@unformatted=$$($(GOTOOL) gofumpt -l cmd core demo intake fetch lab server store web/*.go); \
 	if [ -n "$$unformatted" ]; then echo "gofumpt would change: $$unformatted"; exit 1; fi
 
-go-test: web/dist/index.html chromium fuzz ## the Go tests, the browser among them
+go-test: web/dist/index.html bench-tools fuzz ## the Go tests, the browser and the name server among them
 	go test -count=1 ./...
 
-# The browser that the interface is tested in; root, or sudo, installs it where it is missing.
-.PHONY: chromium
-chromium:
-	@command -v chromium >/dev/null || { \
+# What the benches of lab/ need: the browser that the interface is tested in and the name server that answers are held
+# against. Root, or sudo, installs them where they are missing.
+.PHONY: bench-tools judge
+bench-tools:
+	@missing=; command -v chromium >/dev/null || missing="$$missing chromium"; command -v nsd >/dev/null || missing="$$missing nsd"; \
+	[ -z "$$missing" ] || { \
 	  if [ "$$(id -u)" = 0 ]; then run=; else run=sudo; fi; \
-	  $$run apt-get update -q && $$run env DEBIAN_FRONTEND=noninteractive apt-get install -y -q --no-install-recommends chromium; }
+	  $$run apt-get update -q && $$run env DEBIAN_FRONTEND=noninteractive apt-get install -y -q --no-install-recommends $$missing; }
+
+judge: bench-tools web/dist/index.html ## the name server in full: 300 random zones, over 40,000 questions
+	go test ./lab -count=1 -v -run NameServer -judge.zones 300 -judge.questions 60
 
 FUZZTIME ?= 4s
 fuzz: web/dist/index.html ## each fuzz target for FUZZTIME
 	go test ./core/notation -run '^$$' -fuzz FuzzParsePrint -fuzztime $(FUZZTIME) -fuzzminimizetime 1x
+	go test ./intake/zonefile -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZTIME) -fuzzminimizetime 1x
 
 bench: ## the benchmarks of the core
-	go test ./core/... -run '^$$' -bench . -benchmem
+	go test ./core/... ./intake/... -run '^$$' -bench . -benchmem
 
 api: web/node_modules/.installed ## the API's description and the interface's types, made anew
 	go test ./server -run OpenAPI -update
 	cd web && npm run api
 
-pictures: web/dist/index.html chromium ## docs/screenshots, made anew
+pictures: web/dist/index.html bench-tools ## docs/screenshots, made anew
 	go test ./lab -run Pictures -count=1 -pictures $(CURDIR)/docs/screenshots
 
 clean: ## what was built

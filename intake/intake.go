@@ -155,6 +155,8 @@ func identity(r estate.Record) string {
 			value = "" // a zone has one
 		}
 		return "dns " + r.Owner + " " + r.Type + " " + value + audience(r.For)
+	case *estate.Name:
+		return "estate" // there is one
 	case *estate.Zone:
 		return "zone " + r.Name + audience(r.For)
 	case *estate.HostsEntry:
@@ -207,6 +209,8 @@ func same(old, brought estate.Record, zoneTTL estate.Seconds) bool {
 	case *estate.DNS:
 		o := old.(*estate.DNS)
 		return (o.TTL == b.TTL || b.TTL == estate.NotGiven && o.TTL == zoneTTL) && (b.Type != "SOA" || RData(o) == RData(b))
+	case *estate.Name:
+		return old.(*estate.Name).Text == b.Text
 	case *estate.Zone:
 		return b.TTL == estate.NotGiven || old.(*estate.Zone).TTL == b.TTL
 	}

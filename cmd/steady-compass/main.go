@@ -23,6 +23,8 @@ type cli struct {
 	Check    checkCommand    `cmd:"" help:"Look the whole estate over."`
 	Answer   answerCommand   `cmd:"" help:"Say what a name answers, by the records."`
 	Fmt      fmtCommand      `cmd:"" help:"Print an estate file in canonical form."`
+	Import   importCommand   `cmd:"" help:"Take over what stands in files of other formats, or what a name server has."`
+	Export   exportCommand   `cmd:"" help:"Write a zone or a hosts file."`
 	Synth    synthCommand    `cmd:"" help:"Print a made-up estate of any size."`
 	Backup   backupCommand   `cmd:"" help:"Write a sound copy of a database to a new file."`
 }

@@ -385,6 +385,10 @@ func (n *Names) ask(a *Answer, name, qtype string, asker Asker) {
 				a.Code = YXDomain
 				return
 			}
+			if qtype == "CNAME" { // the alias that the DNAME makes is what was asked for (RFC 6672 §3.1)
+				a.Values = append(a.Values, next)
+				return
+			}
 		}
 		a.Chain = append(a.Chain, next)
 		if slices.Contains(a.Chain[:len(a.Chain)-1], next) || len(a.Chain) > maxChain {
@@ -477,14 +481,7 @@ func (n *Names) find(name string, asker Asker) found {
 	}
 	f := found{zone: v.zones[zone], soa: v.nodes[zone].soa()}
 	if len(over) > 0 {
-		f.records = over
-		if at := v.nodes[name]; at != nil {
-			for _, d := range at.records {
-				if !hidesAddress(d.Type) {
-					f.records = append(f.records, d)
-				}
-			}
-		}
+		f.records = beside(over, v.nodes[name])
 		return f
 	}
 	// Upwards from the name; the last word has what stands nearest to the zone's own name, a delegation or a DNAME.
@@ -517,12 +514,33 @@ func (n *Names) find(name string, asker Asker) found {
 		f.records = at.records
 		return f
 	}
-	if at := v.wildcards[encloser]; at != nil {
+	at = v.wildcards[encloser]
+	if len(n.over) > 0 {
+		if over := n.override("*."+encloser, asker); len(over) > 0 {
+			f.records, f.wildcard = beside(over, at), true
+			return f
+		}
+	}
+	if at != nil {
 		f.records, f.wildcard = at.records, true
 		return f
 	}
 	f.code = NXDomain
 	return f
+}
+
+// beside is what an asker has of its own for a name, and of what everybody has there that which it does not hide.
+func beside(over []*estate.DNS, at *node) []*estate.DNS {
+	if at == nil {
+		return over
+	}
+	out := slices.Clip(over)
+	for _, d := range at.records {
+		if !hidesAddress(d.Type) {
+			out = append(out, d)
+		}
+	}
+	return out
 }
 
 func (at *node) soa() *estate.DNS {

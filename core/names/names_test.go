@@ -1,6 +1,7 @@
 package names
 
 import (
+	"fmt"
 	"net/netip"
 	"strings"
 	"testing"
@@ -110,5 +111,29 @@ dns w.a.example A 10.0.0.1 for yard
 		if got := strings.Join(n.Ask("w.a.example", qtype, yard).Values, " "); got != want {
 			t.Errorf("%s: %q, want %q", qtype, got, want)
 		}
+	}
+}
+
+// BenchmarkAsk answers out of 100,000 records: a name, an alias's target, a wildcard's name and one that is not there.
+func BenchmarkAsk(b *testing.B) {
+	var text strings.Builder
+	text.WriteString("zone a.example ttl 1h\n")
+	for i := range 50_000 {
+		fmt.Fprintf(&text, "dns h%d.d%d.a.example A 10.0.%d.%d\ndns w%d.d%d.a.example CNAME h%d.d%d.a.example\n", i, i%100, i>>8&255, i&255, i, i%100, i, i%100)
+	}
+	text.WriteString("dns *.lab.a.example A 10.0.0.1\n")
+	e, faults := notation.Parse(text.String())
+	if len(faults) > 0 {
+		b.Fatal(faults)
+	}
+	n := Compile(e, nil)
+	internet := Asker{Levels: [][]string{{"internet"}}}
+	for _, name := range []string{"h77.d77.a.example", "w77.d77.a.example", "x.y.lab.a.example", "none.d77.a.example"} {
+		b.Run(strings.SplitN(name, ".", 2)[0], func(b *testing.B) {
+			b.ReportAllocs()
+			for b.Loop() {
+				n.Ask(name, "A", internet)
+			}
+		})
 	}
 }

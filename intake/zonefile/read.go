@@ -96,7 +96,7 @@ func Read(src Source, e *estate.Estate) (intake.Reading, error) {
 	}
 	if zone == "" {
 		i := slices.IndexFunc(got, func(r rr) bool { return r.Header().Rrtype == dns.TypeSOA })
-		if i < 0 {
+		if i < 0 || got[i].Header().Name == "." { // "@" of a file that does not say where it is; the root is asked for by name
 			return intake.Reading{Faults: faults}, ErrNoZone
 		}
 		zone, _ = estate.CleanHostname(got[i].Header().Name)

@@ -1,0 +1,177 @@
+package main
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+const small = `network lan 10.0.0.0/24
+host gate router
+host box
+address gate 203.0.113.1 internet
+address gate 10.0.0.1 lan
+address box 10.0.0.2 lan
+zone a.example ttl 1h
+dns a.example A 203.0.113.1
+dns www.a.example CNAME a.example
+forward gate 443 to 10.0.0.2
+listen box 443 as web tls cert c
+cert c for a.example expires 2027-01-01 on box
+intend a.example 443 for internet reaching box
+`
+
+// call runs a command as a shell would; the estate on standard input is the small one where none is given.
+func call(t *testing.T, stdin string, args ...string) (code int, out, errs string) {
+	t.Helper()
+	var stdout, stderr bytes.Buffer
+	code = run(context.Background(), args, streams{strings.NewReader(stdin), &stdout, &stderr})
+	return code, stdout.String(), stderr.String()
+}
+
+// TestCommands ties each command to its exit code, what it prints and what it complains of.
+func TestCommands(t *testing.T) {
+	for _, c := range []struct {
+		stdin, args string
+		code        int
+		out, errs   string
+	}{
+		{small, "trace a.example --estate -", 0, "arrives", ""},
+		{small, "trace www.a.example --estate -", 1, "cert.names", ""},
+		{small, "trace none.a.example --estate -", 1, "name.unresolved", ""},
+		{small, "trace elsewhere.test --estate -", 0, "outside", ""},
+		{small, "trace a.example --from moon --estate -", 2, "", `--from: no such vantage: "moon"`},
+		{small, "trace ://x --estate -", 2, "", "not a target"},
+		{small, "trace a.example", 2, "", "no estate to ask"},
+		{"hots gate\nlisten box 443\n", "trace a.example --estate -", 2, "", "-:1:1: no kind of record is called \"hots\""},
+		{"hots gate\nlisten box 443\n", "check --estate -", 2, "", "-:2:"},
+		{small, "check --estate - --day 2026-12-01", 1, "cert.names", ""},
+		{strings.Replace(small, "for a.example e", "for a.example,www.a.example e", 1), "check --estate - --day 2026-12-01", 0, "0 errors", ""},
+		{strings.Replace(small, "for a.example e", "for a.example,www.a.example e", 1), "check --estate - --day 2026-12-01 --fail-on note", 0, "0 notes", ""},
+		{small, "check --estate - --day 2026-13-01", 2, "", "expected a date"},
+		{small, "exposure --estate -", 0, "203.0.113.1", ""},
+		{small, "exposure --from lan --estate -", 0, "10.0.0.2", ""},
+		{small, "answer www.a.example --estate -", 0, "203.0.113.1", ""},
+		{small, "answer none.a.example MX --estate -", 0, "NXDOMAIN", ""},
+		{small, "fmt -", 0, "network   lan 10.0.0.0/24", ""},
+		{"host a\nhost", "fmt -", 2, "", "-:2:"},
+		{small, "export zone a.example --estate -", 0, "www IN CNAME a.example.", ""},
+		{small, "export zone b.example --estate -", 2, "", "no zone b.example is recorded"},
+		{small, "export hosts moon --estate -", 2, "", "no host or container"},
+		{"$TTL 60\nx A 192.0.2.1\n", "import zone - --zone b.example", 0, "dns       x.b.example A 192.0.2.1", ""},
+		{"$TTL 60\nx A 192.0.2.1\ny A 1\n", "import zone - --zone b.example", 2, "", "-:3:5: bad A A"},
+		{"$TTL 60\nx A 192.0.2.1\ny A 1\n", "import zone - --zone b.example --keep-rest", 0, "dns       x.b.example A 192.0.2.1", "-:3:5"},
+		{"x A 192.0.2.1\n", "import zone -", 2, "", "the zone's name is not known"},
+		{"192.0.2.1 one two\n127.0.0.1 localhost\n", "import hosts - --place box", 0, "name      two 192.0.2.1 on box", "loopback"},
+		{"192.0.2.1 one\n", "import hosts -", 2, "", "expected a host or container"},
+		{"", "import transfer a.example", 2, "", "expected --server"},
+		{"", "import transfer a.example --server 127.0.0.1 --key nonsense", 2, "", "NAME:ALGORITHM:SECRET"},
+		{"", "frobnicate", 2, "", "--help"},
+		{"", "synth --names 12 --seed 3", 0, "intend", ""},
+	} {
+		t.Run(c.args, func(t *testing.T) {
+			code, out, errs := call(t, c.stdin, strings.Fields(c.args)...)
+			if code != c.code || !strings.Contains(out, c.out) || !strings.Contains(errs, c.errs) {
+				t.Errorf("exit %d, want %d\n%s\n%s\nwant %q and %q", code, c.code, out, errs, c.out, c.errs)
+			}
+			if code == 2 && out != "" {
+				t.Errorf("a question that is wrong prints %q", out)
+			}
+		})
+	}
+}
+
+// TestShapes holds the JSON to the keys that others build on.
+func TestShapes(t *testing.T) {
+	for _, c := range []struct {
+		args string
+		keys string // a path of keys to a list or object, then the keys that stand there
+	}{
+		{"trace www.a.example", "target from verdict paths"},
+		{"trace www.a.example", "paths. port transport family address urlpath sources outcome end service intended steps breaks"},
+		{"trace www.a.example", "paths.sources of only except"},
+		{"trace www.a.example", "paths.steps. stage at verdict why records flow"},
+		{"trace www.a.example", "paths.steps.flow to name encrypted"},
+		{"trace www.a.example", "paths.breaks. code at why records mend"},
+		{"trace www.a.example", "paths.breaks.mend remove add"},
+		{"exposure", "from open undecided"},
+		{"exposure", "open. address transport ports sources place port service site records intent"},
+		{"check", "findings counts"},
+		{"check", "findings. code level subject why records mend"},
+		{"check", "counts. error warning note"},
+		{"answer www.a.example", "name type from code chain answers"},
+	} {
+		_, out, errs := call(t, small, append(strings.Fields(c.args), "--estate", "-", "--json", "--day", "2026-12-01")...)
+		var v any
+		if err := json.Unmarshal([]byte(out), &v); err != nil {
+			t.Fatalf("%s: %v %s", c.args, err, errs)
+		}
+		words := strings.Fields(c.keys)
+		if strings.Contains(words[0], ".") {
+			for key := range strings.SplitSeq(strings.TrimSuffix(words[0], "."), ".") {
+				if list, ok := v.([]any); ok {
+					v = list[0]
+				}
+				v = v.(map[string]any)[key]
+			}
+			words = words[1:]
+		}
+		if list, ok := v.([]any); ok {
+			v = list[0]
+		}
+		object, ok := v.(map[string]any)
+		if !ok {
+			t.Fatalf("%s: %s is %v", c.args, c.keys, v)
+		}
+		for _, key := range words {
+			if _, ok := object[key]; !ok {
+				t.Errorf("%s: no %q at %s", c.args, key, c.keys)
+			}
+		}
+	}
+}
+
+// TestImportInto brings a zone into an estate file: shown, kept, and the second time nothing is changed.
+func TestImportInto(t *testing.T) {
+	dir := t.TempDir()
+	into, zone := filepath.Join(dir, "my.estate"), filepath.Join(dir, "a.example.zone")
+	write := func(path, text string) {
+		if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	read := func() string {
+		text, err := os.ReadFile(into)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return string(text)
+	}
+	write(into, small)
+	write(zone, "$TTL 1h\n@ SOA ns root 1 2h 1h 2w 5m\n@ A 203.0.113.1\nnew A 203.0.113.2\n")
+	if code, out, errs := call(t, "", "import", "zone", zone, "--into", into, "--try"); code != 0 || !strings.Contains(out, "+ dns new.a.example A 203.0.113.2") || read() != small {
+		t.Errorf("trying: exit %d\n%s%s", code, out, errs)
+	}
+	if code, out, errs := call(t, "", "import", "zone", zone, "--into", into); code != 0 || !strings.Contains(out, "2 to add, 0 to change, 2 left as they are, 1 recorded and not in it") {
+		t.Errorf("exit %d\n%s%s", code, out, errs)
+	}
+	once := read()
+	if !strings.Contains(once, "dns       new.a.example A 203.0.113.2") || !strings.Contains(once, "www.a.example CNAME") {
+		t.Errorf("kept\n%s", once)
+	}
+	if code, out, _ := call(t, "", "import", "zone", zone, "--into", into); code != 0 || !strings.Contains(out, "0 to add, 0 to change") || read() != once {
+		t.Errorf("a second time: exit %d\n%s", code, out)
+	}
+	if code, _, _ := call(t, "", "import", "zone", zone, "--into", into, "--take-out"); code != 0 || strings.Contains(read(), "www.a.example CNAME") {
+		t.Errorf("what is not in it was to be taken out\n%s", read())
+	}
+	write(zone, "$TTL 1h\n@ SOA ns root 1 2h 1h 2w 5m\nbroken A x\n")
+	before := read()
+	if code, _, errs := call(t, "", "import", "zone", zone, "--into", into); code != 2 || !strings.Contains(errs, zone+":3:") || read() != before {
+		t.Errorf("damaged: exit %d\n%s", code, errs)
+	}
+}

@@ -1,0 +1,226 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"steady-compass/core/estate"
+	"steady-compass/core/notation"
+	"steady-compass/fetch"
+	"steady-compass/intake"
+	"steady-compass/intake/format"
+	"steady-compass/intake/zonefile"
+	"steady-compass/store"
+)
+
+type importCommand struct {
+	Format   string   `arg:"" enum:"zone,hosts,estate,transfer" help:"zone (RFC 1035), hosts, estate, or transfer: a zone from its name server (RFC 5936)."`
+	Files    []string `arg:"" name:"file" help:"The files, or - for standard input; for transfer the zones."`
+	Into     string   `help:"Estate file that it comes to; made where it is not there." placeholder:"FILE" xor:"into"`
+	DB       string   `name:"db" help:"Database that it comes to." placeholder:"FILE" xor:"into"`
+	Try      bool     `help:"Only say what it would add, change and leave."`
+	TakeOut  bool     `help:"Take out the lines that the file, being the whole of its zone or hosts file, no longer has."`
+	KeepRest bool     `help:"Keep what can be read of a damaged file."`
+	Zone     string   `help:"The zone's name, where the file does not say it." placeholder:"NAME"`
+	For      string   `help:"The askers whose copy of the zone it is." placeholder:"ASKER,…"`
+	Place    string   `help:"The host or container whose hosts file it is." placeholder:"PLACE"`
+	Server   string   `help:"The name server to ask for the transfer." placeholder:"ADDRESS[:PORT]"`
+	Key      string   `help:"The key that signs the transfer (TSIG)." placeholder:"NAME:ALGORITHM:SECRET" env:"STEADY_COMPASS_KEY"`
+}
+
+func (c *importCommand) Run(ctx context.Context, s streams) error {
+	base, keep, err := c.open(ctx)
+	if err != nil {
+		return err
+	}
+	e := base
+	var faults []string
+	p := newPaper(s.out)
+	var said []string
+	for _, file := range c.Files {
+		reading, err := c.read(ctx, s, file, e)
+		if err != nil {
+			return err
+		}
+		for _, f := range reading.Faults {
+			faults = append(faults, f.String())
+		}
+		for _, left := range reading.Left {
+			_, _ = fmt.Fprintf(s.err, "%s: %s\n", file, left)
+		}
+		plan := intake.Compare(e, reading)
+		said = append(said, planLines(p, plan, c.TakeOut)...)
+		said = append(said, fmt.Sprintf("%s: %d to add, %d to change, %d left as they are, %d recorded and not in it.", file, len(plan.Add), len(plan.Change), plan.Leave, len(plan.Gone)))
+		if e, err = e.Apply(plan.Edit(c.TakeOut)); err != nil {
+			return wrong("%s: %v", file, err)
+		}
+	}
+	if len(faults) > 0 && !c.KeepRest {
+		return &failed{2, append(faults, "nothing is kept; --keep-rest keeps what can be read")}
+	}
+	for _, f := range faults {
+		_, _ = fmt.Fprintln(s.err, f)
+	}
+	if c.Into == "" && c.DB == "" {
+		_, err := io.WriteString(s.out, notation.Print(e))
+		return err
+	}
+	for _, line := range said {
+		p.line("%s", line)
+	}
+	if c.Try || estate.Difference(base, e).IsEmpty() {
+		return nil
+	}
+	return keep(e)
+}
+
+// planLines are the lines that an import would bring and take.
+func planLines(p *paper, plan intake.Plan, takeOut bool) []string {
+	var out []string
+	for _, sw := range plan.Change {
+		out = append(out, "- "+estate.Line(sw.Old), "+ "+estate.Line(sw.New))
+	}
+	for _, r := range plan.Add {
+		out = append(out, "+ "+estate.Line(r))
+	}
+	for _, r := range plan.Gone {
+		if takeOut {
+			out = append(out, "- "+estate.Line(r))
+		} else {
+			out = append(out, p.faint("  not in it: "+estate.Line(r)))
+		}
+	}
+	return out
+}
+
+// open gives the estate that the import comes to, and how it is kept.
+func (c *importCommand) open(ctx context.Context) (*estate.Estate, func(*estate.Estate) error, error) {
+	switch {
+	case c.DB != "":
+		db, err := store.Open(ctx, c.DB)
+		if err != nil {
+			return nil, nil, wrong("%v", err)
+		}
+		e := db.Current().Estate
+		return e, func(next *estate.Estate) error {
+			defer func() { _ = db.Close() }()
+			_, err := db.Reset(ctx, next, "command", "import "+c.Format+" "+strings.Join(c.Files, " "))
+			if errors.Is(err, store.ErrNothing) {
+				return nil
+			}
+			return err
+		}, nil
+	case c.Into != "":
+		keep := func(next *estate.Estate) error { return writeWhole(c.Into, notation.Print(next)) }
+		if _, err := os.Stat(c.Into); errors.Is(err, os.ErrNotExist) {
+			return estate.New(nil, nil), keep, nil
+		}
+		e, err := readEstate(c.Into, nil)
+		return e, keep, err
+	}
+	return estate.New(nil, nil), nil, nil
+}
+
+// writeWhole writes a file whole or not at all.
+func writeWhole(path, text string) error {
+	f, err := os.CreateTemp(filepath.Dir(path), ".steady-compass-*")
+	if err != nil {
+		return err
+	}
+	defer func() { _ = os.Remove(f.Name()) }()
+	if _, err = f.WriteString(text); err == nil {
+		err = f.Sync()
+	}
+	if err = errors.Join(err, f.Close()); err != nil {
+		return err
+	}
+	if old, err := os.Stat(path); err == nil {
+		_ = os.Chmod(f.Name(), old.Mode().Perm())
+	} else {
+		_ = os.Chmod(f.Name(), 0o644)
+	}
+	return os.Rename(f.Name(), path)
+}
+
+func (c *importCommand) read(ctx context.Context, s streams, file string, e *estate.Estate) (intake.Reading, error) {
+	if c.Format == "transfer" {
+		return c.transfer(ctx, file, e)
+	}
+	src := format.Source{Format: c.Format, Zone: c.Zone, For: c.For, Place: c.Place, Main: filepath.Base(file), Files: os.DirFS(filepath.Dir(file))}
+	if file == "-" {
+		text, err := io.ReadAll(s.in)
+		if err != nil {
+			return intake.Reading{}, wrong("standard input cannot be read: %v", err)
+		}
+		src.Files, src.Main = zonefile.Memory("-", string(text))
+	}
+	reading, err := format.Read(src, e)
+	if err != nil {
+		var path *os.PathError
+		if errors.As(err, &path) {
+			err = path.Err
+		}
+		return reading, wrong("%s: %v", file, err)
+	}
+	for i := range reading.Faults { // by the path as it was given
+		if f := &reading.Faults[i]; file != "-" {
+			f.File = filepath.Join(filepath.Dir(file), f.File)
+		}
+	}
+	return reading, nil
+}
+
+func (c *importCommand) transfer(ctx context.Context, zone string, e *estate.Estate) (intake.Reading, error) {
+	name, ok := estate.CleanHostname(zone)
+	if !ok {
+		return intake.Reading{}, wrong("%q is no zone; expected a name as example.org", zone)
+	}
+	if c.Server == "" {
+		return intake.Reading{}, wrong("no name server to ask for %s; expected --server ADDRESS[:PORT]", name)
+	}
+	var key *fetch.Key
+	if c.Key != "" {
+		k, err := fetch.ParseKey(c.Key)
+		if err != nil {
+			return intake.Reading{}, wrong("--key: %v", err)
+		}
+		key = &k
+	}
+	records, err := fetch.Transfer(ctx, name, c.Server, key)
+	if err != nil {
+		return intake.Reading{}, wrong("%v", err)
+	}
+	audience, err := format.Askers(c.For)
+	if err != nil {
+		return intake.Reading{}, wrong("--for: %v", err)
+	}
+	return zonefile.FromRecords(name, records, audience, e), nil
+}
+
+type exportCommand struct {
+	Format string `arg:"" enum:"zone,hosts,estate" help:"zone, hosts or estate."`
+	Name   string `arg:"" optional:"" help:"The zone, or the host or container whose hosts file it is."`
+	From   string `help:"Whose copy of the zone: internet, a network, group, host or container." default:"internet"`
+	question
+}
+
+func (c *exportCommand) Run(ctx context.Context, s streams) error {
+	e, err := c.question.read(ctx, s)
+	if err != nil {
+		return err
+	}
+	text, left, err := format.Write(c.Format, c.Name, c.From, e)
+	if err != nil {
+		return wrong("%v", err)
+	}
+	for _, l := range left {
+		_, _ = fmt.Fprintln(s.err, "left out: "+l)
+	}
+	_, err = io.WriteString(s.out, text)
+	return err
+}
