@@ -13,8 +13,8 @@ import (
 	"steady-compass/core/estate"
 )
 
-// Fault is a place in a file that cannot be taken over.
-type Fault struct {
+// FileFault is a place in a file that cannot be taken over.
+type FileFault struct {
 	File     string `json:"file"`
 	Line     int    `json:"line"`   // from 1
 	Column   int    `json:"column"` // from 1; 0 where only the line is known
@@ -22,14 +22,14 @@ type Fault struct {
 	Expected string `json:"expected"`
 }
 
-func (f Fault) String() string {
+func (f FileFault) String() string {
 	return fmt.Sprintf("%s:%d:%d: %s; expected %s", f.File, f.Line, max(f.Column, 1), f.What, f.Expected)
 }
 
 // Reading is what a file says.
 type Reading struct {
 	Records []estate.Record
-	Faults  []Fault
+	Faults  []FileFault
 	Left    []string // what was left out on purpose, a sentence each
 	// Covers says of a recorded line whether the file is the whole of what it belongs to, so that the line is gone
 	// where the file does not have it.

@@ -197,3 +197,44 @@ func TestAnotherPersonsChange(t *testing.T) {
 	}
 	b.until(verdict + ` === 'arrives'`)
 }
+
+// TestImportedFile takes a zone file over: shown first, its faults too, kept as one change, taken back with a key.
+func TestImportedFile(t *testing.T) {
+	p := start(t, "demo")
+	b := open(t, p.url+"/records")
+	b.until(`document.querySelector('.cm-caution')`)
+	drop := func(name, text string) {
+		eval[bool](b, fmt.Sprintf(`(() => {
+			const held = new DataTransfer();
+			held.items.add(new File([%q], %q));
+			const input = document.getElementById('import-files');
+			input.files = held.files;
+			return input.dispatchEvent(new Event('change', { bubbles: true }));
+		})()`, text, name))
+	}
+	click := func(label string) {
+		b.until(fmt.Sprintf(`[...document.querySelectorAll('aside button')].some(e => e.innerText === %q && !e.disabled)`, label))
+		eval[bool](b, fmt.Sprintf(`([...document.querySelectorAll('aside button')].find(e => e.innerText === %q).click(), true)`, label))
+	}
+	drop("fernmoor.example.zone", "$TTL 1h\nwww CNAME @\nnew A 203.0.113.20\nbad A 1.2.3\nmail A 203.0.113.20\n")
+	b.says("[data-import]", `fernmoor.example.zone, line 4, column 11: "1.2.3" cannot stand in a record of type A`)
+	b.says("[data-import]", "+ dns new.fernmoor.example A 203.0.113.20")
+	b.says("[data-import]", "2 to add, 0 to change, 2 left as they are")
+	b.says("[data-import] [data-effect]", "new.fernmoor.example")
+	click("Keep what can be read")
+	b.until(`document.querySelector('header p').innerText.includes('revision 2') && !document.querySelector('[data-import]')`)
+	drop("fernmoor.example.zone", "$TTL 1h\nwww CNAME @\nnew A 203.0.113.20\nmail A 203.0.113.20\n")
+	b.says("[data-import]", "0 to add, 0 to change, 4 left as they are")
+	click("Leave it")
+	b.until(`!document.querySelector('[data-import]')`)
+	drop("hosts", "10.40.8.20 store.fernmoor.example\n")
+	b.says("[data-import]", "whose hosts file it is is not known")
+	eval[bool](b, `([...document.querySelectorAll('[data-import] input')].at(-1).focus(), true)`)
+	b.press("zenith")
+	b.says("[data-import]", "+ name store.fernmoor.example 10.40.8.20 on zenith")
+	click("Keep")
+	b.until(`document.querySelector('header p').innerText.includes('revision 3')`)
+	eval[bool](b, `(document.activeElement.blur(), true)`)
+	b.press("u")
+	b.until(`document.querySelector('header p').innerText.includes('revision 4')`)
+}

@@ -54,6 +54,7 @@ func registerAPI(e *echo.Echo, s *Server) huma.API {
 	get(api, "records", "/api/records", "The estate as notation", s.getRecords)
 	get(api, "vantages", "/api/vantages", "The places to look from", s.getVantages)
 	get(api, "log", "/api/log", "The changes, the newest first", s.getLog)
+	get(api, "export", "/api/export", "A zone, a hosts file or the estate, as a file", s.getExport)
 	get(api, "kinds", "/api/kinds", "The kinds of records and their words", s.getKinds)
 	post(api, "line", "/api/line", "What a line being typed means, could be, and would clash with", s.postLine)
 	post(api, "text", "/api/text", "What is wrong with a whole text, and what saving it would change", s.postText)
@@ -61,6 +62,7 @@ func registerAPI(e *echo.Echo, s *Server) huma.API {
 	post(api, "draft-trace", "/api/draft/trace", "A target followed as if a change were made", s.postDraftTrace)
 	post(api, "change", "/api/change", "Make a change", s.postChange)
 	post(api, "save-text", "/api/records", "Make the estate what a whole text says", s.postRecords)
+	post(api, "import", "/api/import", "What taking files over would add, change and leave", s.postImport)
 	post(api, "undo", "/api/undo", "Take back a change", s.postUndo)
 	post(api, "redo", "/api/redo", "Make the change again that was undone last", s.postRedo)
 	post(api, "example", "/api/example", "Load the example into an empty estate", s.postExample)
@@ -178,11 +180,12 @@ type Records struct {
 	Revision int64          `json:"revision"`
 	Text     string         `json:"text"`
 	Kinds    map[string]int `json:"kinds"`
+	Exports  []Export       `json:"exports" nullable:"false"` // what can be written out
 }
 
 func (s *Server) getRecords(context.Context, *none) (*body[Records], error) {
 	now := s.db.Current()
-	r := Records{now.Revision, notation.Print(now.Estate), map[string]int{}}
+	r := Records{now.Revision, notation.Print(now.Estate), map[string]int{}, exports(now.Estate)}
 	for _, k := range estate.Kinds {
 		r.Kinds[k.Word] = len(now.Estate.Of(k))
 	}

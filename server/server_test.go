@@ -10,6 +10,8 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"net/url"
+	"reflect"
+	"slices"
 	"strings"
 	"testing"
 
@@ -248,5 +250,62 @@ func TestDraftAndPreviewKeepNothing(t *testing.T) {
 	}
 	if p := decoded[Problem](t, call(t, h, "POST", "/api/preview", ChangeQuestion{Base: 1, Remove: []string{"host nobody"}, Add: []string{}}), 409); p.Title == "" {
 		t.Error("a line that is not there goes without a word")
+	}
+}
+
+// TestImportAndExport shows what a file would do without keeping it, and writes out what a name server loads.
+func TestImportAndExport(t *testing.T) {
+	h := served(t, "zone a.example ttl 1h\nzone a.example for yard\ndns a.example A 192.0.2.1\ndns old.a.example A 192.0.2.9\nname x.a.example 10.0.0.1 on box\nhost box\n")
+	ask := func(q ImportQuestion) ImportAnswer {
+		t.Helper()
+		return decoded[ImportAnswer](t, call(t, h, "POST", "/api/import", q), http.StatusOK)
+	}
+	one := func(name, text string) ImportQuestion { return ImportQuestion{Files: []ImportFile{{name, text}}} }
+	got := ask(one("a.example.zone", "$TTL 1h\n@ A 192.0.2.1\n@ MX 10 mail\nwww 60 A x\n"))
+	want := ImportAnswer{
+		Format: "zone", Faults: got.Faults, Left: []string{}, Remove: []string{}, Leave: 2,
+		Add: []string{"dns a.example MX 10 mail.a.example."}, Gone: []string{"dns old.a.example A 192.0.2.9"},
+	}
+	if !reflect.DeepEqual(got, want) || len(got.Faults) != 1 || got.Faults[0].Line != 4 {
+		t.Errorf("got %+v\nwant %+v", got, want)
+	}
+	if got := ask(one("x", "192.0.2.1 one")); got.Format != "hosts" || got.Needs != "place" {
+		t.Errorf("a hosts file: %+v", got)
+	}
+	if got := ask(one("zone", "$TTL 60\nx A 192.0.2.1\n")); got.Needs != "zone" {
+		t.Errorf("a zone without a name: %+v", got)
+	}
+	included := one("main.zone", "$ORIGIN a.example.\n$TTL 1h\n$INCLUDE sub/more\n")
+	included.Zone, included.Files = "a.example", append(included.Files, ImportFile{"sub/more", "inner A 192.0.2.7\n"})
+	if got := ask(included); !slices.Contains(got.Add, "dns inner.a.example A 192.0.2.7") {
+		t.Errorf("with a file that it includes: %+v", got)
+	}
+	outside := one("main.zone", "$ORIGIN a.example.\n$TTL 1h\n$INCLUDE /etc/passwd\n")
+	outside.Zone = "a.example"
+	if got := ask(outside); len(got.Faults) == 0 || strings.Contains(got.Faults[0].What, "root:") {
+		t.Errorf("a file of the machine: %+v", got)
+	}
+	for _, name := range []string{"../../etc/passwd", ""} {
+		if w := call(t, h, "POST", "/api/import", one(name, "x")); w.Code != http.StatusUnprocessableEntity {
+			t.Errorf("a file called %q: %d", name, w.Code)
+		}
+	}
+	for _, c := range []struct {
+		query, want string
+		status      int
+	}{
+		{"format=zone&name=a.example", "old IN A 192.0.2.9", 200},
+		{"format=zone&name=a.example&from=yard", "$ORIGIN a.example.", 200},
+		{"format=hosts&name=box", "10.0.0.1\tx.a.example", 200},
+		{"format=estate", "host      box", 200},
+		{"format=zone&name=b.example", "no zone b.example is recorded", 422},
+		{"format=tape", "", 422},
+	} {
+		if w := call(t, h, "GET", "/api/export?"+c.query, nil); w.Code != c.status || !strings.Contains(w.Body.String(), c.want) {
+			t.Errorf("%s: %d %s", c.query, w.Code, w.Body)
+		}
+	}
+	if r := decoded[Records](t, call(t, h, "GET", "/api/records", nil), http.StatusOK); r.Revision != 1 || len(r.Exports) != 4 {
+		t.Errorf("revision %d, to be written out: %v", r.Revision, r.Exports)
 	}
 }

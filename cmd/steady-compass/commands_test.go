@@ -63,7 +63,7 @@ func TestCommands(t *testing.T) {
 		{small, "export zone b.example --estate -", 2, "", "no zone b.example is recorded"},
 		{small, "export hosts moon --estate -", 2, "", "no host or container"},
 		{"$TTL 60\nx A 192.0.2.1\n", "import zone - --zone b.example", 0, "dns       x.b.example A 192.0.2.1", ""},
-		{"$TTL 60\nx A 192.0.2.1\ny A 1\n", "import zone - --zone b.example", 2, "", "-:3:5: bad A A"},
+		{"$TTL 60\nx A 192.0.2.1\ny A 1\n", "import zone - --zone b.example", 2, "", "-:3:5: \"1\" cannot stand in a record of type A"},
 		{"$TTL 60\nx A 192.0.2.1\ny A 1\n", "import zone - --zone b.example --keep-rest", 0, "dns       x.b.example A 192.0.2.1", "-:3:5"},
 		{"x A 192.0.2.1\n", "import zone -", 2, "", "the zone's name is not known"},
 		{"192.0.2.1 one two\n127.0.0.1 localhost\n", "import hosts - --place box", 0, "name      two 192.0.2.1 on box", "loopback"},

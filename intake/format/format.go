@@ -34,6 +34,20 @@ type Source struct {
 // ErrUnknown is wrapped by the error for a format that is not known.
 var ErrUnknown = errors.New("no such format")
 
+// ErrNoPlace is the error for a hosts file whose machine is not known.
+var ErrNoPlace = errors.New("whose hosts file it is is not known: expected a host or container")
+
+// Needs is what an error of Read asks for: zone, place, or nothing.
+func Needs(err error) string {
+	switch {
+	case errors.Is(err, zonefile.ErrNoZone):
+		return "zone"
+	case errors.Is(err, ErrNoPlace):
+		return "place"
+	}
+	return ""
+}
+
 func unknown(word string) error {
 	return fmt.Errorf("%w: %q; expected %s", ErrUnknown, word, strings.Join(Words, ", "))
 }
@@ -66,7 +80,7 @@ func Read(src Source, e *estate.Estate) (intake.Reading, error) {
 		return readZone(src, e)
 	case "hosts":
 		if src.Place == "" {
-			return intake.Reading{}, errors.New("whose hosts file it is is not known: expected a host or container")
+			return intake.Reading{}, ErrNoPlace
 		}
 		return hostsfile.Read(src.Main, string(text), strings.ToLower(src.Place)), nil
 	case "estate":
@@ -108,7 +122,7 @@ func readEstate(file, text string) intake.Reading {
 	located, _, faults := notation.ParseLines(text)
 	r := intake.Reading{}
 	for _, f := range faults {
-		r.Faults = append(r.Faults, intake.Fault{File: file, Line: f.Line, Column: f.Column, What: f.What, Expected: f.Expected})
+		r.Faults = append(r.Faults, intake.FileFault{File: file, Line: f.Line, Column: f.Column, What: f.What, Expected: f.Expected})
 	}
 	for _, l := range located {
 		r.Records = append(r.Records, l.Record)

@@ -26,7 +26,7 @@ func Read(file, text, place string) intake.Reading {
 			continue
 		}
 		fault := func(word, what, expected string) {
-			r.Faults = append(r.Faults, intake.Fault{File: file, Line: i + 1, Column: strings.Index(line, word) + 1, What: what, Expected: expected})
+			r.Faults = append(r.Faults, intake.FileFault{File: file, Line: i + 1, Column: strings.Index(line, word) + 1, What: what, Expected: expected})
 		}
 		addr, err := netip.ParseAddr(words[0])
 		switch {

@@ -63,14 +63,14 @@ func Read(src Source, e *estate.Estate) (intake.Reading, error) {
 	if src.Zone != "" && !ok {
 		return intake.Reading{}, fmt.Errorf("%q is no zone: expected a name as example.org", src.Zone)
 	}
-	var faults []intake.Fault
+	var faults []intake.FileFault
 	var got []rr
 	if src.Most == 0 {
 		src.Most = mostRecords
 	}
 	left := 2 * src.Most // to be read in all: after each fault the file is read anew
 	for {
-		var fault *intake.Fault
+		var fault *intake.FileFault
 		var err error
 		files.used = 0
 		got, fault, err = parse(files, src.Main, zone, src.Most, &left)
@@ -85,7 +85,7 @@ func Read(src Source, e *estate.Estate) (intake.Reading, error) {
 		}
 		faults = append(faults, *fault)
 		if len(faults) == mostFaults || left <= 0 {
-			faults = append(faults, intake.Fault{File: fault.File, Line: fault.Line, What: "what follows was not read", Expected: "fewer faults before it"})
+			faults = append(faults, intake.FileFault{File: fault.File, Line: fault.Line, What: "what follows was not read", Expected: "fewer faults before it"})
 			break
 		}
 		also, ok := files.blank(*fault)
@@ -139,7 +139,7 @@ func commonTTL(records []dns.RR) estate.Seconds {
 }
 
 // parse reads all records up to the first fault; left counts down what may be read.
-func parse(files *mended, main, zone string, most int, left *int) ([]rr, *intake.Fault, error) {
+func parse(files *mended, main, zone string, most int, left *int) ([]rr, *intake.FileFault, error) {
 	text, err := files.read(main)
 	if err != nil {
 		return nil, nil, err
@@ -163,15 +163,20 @@ func parse(files *mended, main, zone string, most int, left *int) ([]rr, *intake
 	return out, nil, nil
 }
 
+var badForm = regexp.MustCompile(`^bad ([A-Z0-9]+) .*: "(.*)"$`)
+
 var faultForm = regexp.MustCompile(`^(?:(.*?): )?dns: (.*) at line: (\d+):(\d+)$`)
 
-func faultOf(err error, main string) intake.Fault {
-	f := intake.Fault{File: main, Line: 1, What: err.Error(), Expected: "a record as in a zone file"}
+func faultOf(err error, main string) intake.FileFault {
+	f := intake.FileFault{File: main, Line: 1, What: err.Error(), Expected: "a record as in a zone file"}
 	if m := faultForm.FindStringSubmatch(err.Error()); m != nil {
 		if m[1] != "" {
 			f.File = m[1]
 		}
 		f.What = m[2]
+		if bad := badForm.FindStringSubmatch(f.What); bad != nil {
+			f.What = fmt.Sprintf("%q cannot stand in a record of type %s", bad[2], bad[1])
+		}
 		f.Line, _ = strconv.Atoi(m[3])
 		f.Column, _ = strconv.Atoi(m[4])
 	}
@@ -182,7 +187,7 @@ func faultOf(err error, main string) intake.Fault {
 type mended struct {
 	fs.FS
 	text map[string][]byte
-	open *intake.Fault // a parenthesis that is never closed, in the files read so far
+	open *intake.FileFault // a parenthesis that is never closed, in the files read so far
 	used int           // how often one was included
 }
 
@@ -208,7 +213,7 @@ func (m *mended) lookForOpen(name string) {
 	lines := strings.SplitAfter(string(m.text[name]), "\n")
 	for _, e := range entries(lines) {
 		if depthAfter(lines[e.first], 0) > 0 && e.last == e.first {
-			m.open = &intake.Fault{File: name, Line: e.first + 1, Column: strings.IndexByte(e.text, '(') + 1, What: "a parenthesis is opened here and never closed", Expected: ") behind the last word of the record"}
+			m.open = &intake.FileFault{File: name, Line: e.first + 1, Column: strings.IndexByte(e.text, '(') + 1, What: "a parenthesis is opened here and never closed", Expected: ") behind the last word of the record"}
 			return
 		}
 	}
@@ -248,7 +253,7 @@ func (m *mended) Open(name string) (fs.File, error) {
 
 // blank takes the entry with a fault out of its file, and what hangs on it: lines that take their owner from it, or
 // all up to the next directive of the kind. It gives the faults of these; false where there is nothing to take out.
-func (m *mended) blank(f intake.Fault) ([]intake.Fault, bool) {
+func (m *mended) blank(f intake.FileFault) ([]intake.FileFault, bool) {
 	text, ok := m.text[f.File]
 	if !ok {
 		return nil, false
@@ -272,7 +277,7 @@ func (m *mended) blank(f intake.Fault) ([]intake.Fault, bool) {
 		}
 	}
 	clear(all[at])
-	var also []intake.Fault
+	var also []intake.FileFault
 	word := all[at].directive()
 	following := all[at+1:]
 	if all[at].indented() {
@@ -294,7 +299,7 @@ func (m *mended) blank(f intake.Fault) ([]intake.Fault, bool) {
 		}
 		clear(next)
 		what := fmt.Sprintf("the %s it needs stands in line %d, which cannot be read", orWord(strings.TrimPrefix(word, "$"), "owner"), all[at].first+1)
-		also = append(also, intake.Fault{File: f.File, Line: next.first + 1, Column: 1, What: what, Expected: "that line mended"})
+		also = append(also, intake.FileFault{File: f.File, Line: next.first + 1, Column: 1, What: what, Expected: "that line mended"})
 	}
 	m.text[f.File] = []byte(strings.Join(lines, ""))
 	m.lookForOpen(f.File)
@@ -409,7 +414,7 @@ func (b *builder) take(r rr) {
 	}
 	d, err := b.record(r)
 	if err != nil {
-		b.reading.Faults = append(b.reading.Faults, intake.Fault{File: b.main, Line: 1, What: fmt.Sprintf("%s %s: %v", h.Name, dns.TypeToString[h.Rrtype], err), Expected: "a record of the zone " + b.zone})
+		b.reading.Faults = append(b.reading.Faults, intake.FileFault{File: b.main, Line: 1, What: fmt.Sprintf("%s %s: %v", h.Name, dns.TypeToString[h.Rrtype], err), Expected: "a record of the zone " + b.zone})
 		return
 	}
 	if line := estate.Line(d); !b.seen[line] {

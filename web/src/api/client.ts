@@ -23,6 +23,8 @@ export type Problem = Schemas['Problem'];
 export type LineAnswer = Schemas['LineAnswer'];
 export type TextAnswer = Schemas['TextAnswer'];
 export type Vantage = Schemas['Vantage'];
+export type RecordsAnswer = Schemas['Records'];
+export type ImportAnswer = Schemas['ImportAnswer'];
 
 export const api = createClient<paths>();
 

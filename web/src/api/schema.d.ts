@@ -72,6 +72,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A zone, a hosts file or the estate, as a file */
+        get: operations["export"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/exposure": {
         parameters: {
             query?: never;
@@ -100,6 +117,23 @@ export interface paths {
         get: operations["findings"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/import": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What taking files over would add, change and leave */
+        post: operations["import"];
         delete?: never;
         options?: never;
         head?: never;
@@ -449,6 +483,13 @@ export interface components {
             /** @description The value at the given location */
             value?: unknown;
         };
+        Export: {
+            /** @description What the file is called */
+            file: string;
+            format: string;
+            from?: string;
+            name: string;
+        };
         Exposure: {
             from: string;
             open: components["schemas"]["Open"][];
@@ -461,6 +502,15 @@ export interface components {
             /** Format: int64 */
             line: number;
             nearest?: string;
+            what: string;
+        };
+        FileFault: {
+            /** Format: int64 */
+            column: number;
+            expected: string;
+            file: string;
+            /** Format: int64 */
+            line: number;
             what: string;
         };
         Finding: {
@@ -477,6 +527,41 @@ export interface components {
             from?: string;
             name?: string;
             to: string;
+        };
+        ImportAnswer: {
+            add: string[];
+            faults: components["schemas"]["FileFault"][];
+            format: string;
+            /** @description What is recorded and not in the file, which is the whole of its zone or hosts file */
+            gone: string[];
+            /**
+             * Format: int64
+             * @description How many lines are recorded already
+             */
+            leave: number;
+            /** @description What is left out on purpose */
+            left: string[];
+            /** @description What has to be said before it can be read: zone or place */
+            needs?: string;
+            /** @description The lines that go, for others in their place */
+            remove: string[];
+            /** @description Why it cannot be read at all */
+            wrong?: string;
+        };
+        ImportFile: {
+            name: string;
+            text: string;
+        };
+        ImportQuestion: {
+            files: components["schemas"]["ImportFile"][];
+            for?: string;
+            /**
+             * @description Guessed where not given
+             * @enum {string}
+             */
+            format?: "zone" | "hosts" | "estate";
+            place?: string;
+            zone?: string;
         };
         KindWords: {
             leads: string[];
@@ -562,6 +647,7 @@ export interface components {
             title: string;
         };
         Records: {
+            exports: components["schemas"]["Export"][];
             kinds: {
                 [key: string]: number;
             };
@@ -859,6 +945,41 @@ export interface operations {
             };
         };
     };
+    export: {
+        parameters: {
+            query: {
+                format: "zone" | "hosts" | "estate";
+                name?: string;
+                from?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Type"?: string;
+                    "X-Left-Out"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     exposure: {
         parameters: {
             query?: {
@@ -911,6 +1032,57 @@ export interface operations {
             };
             /** @description Error */
             default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    import: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ImportQuestion"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImportAnswer"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -23,7 +23,8 @@ const Table = styled.div`
     padding: 4px 14px;
     border-top: 1px solid ${(p) => p.theme.hairline};
   }
-  code {
+  li > * {
+    min-width: 0;
     overflow-wrap: anywhere;
   }
 `;

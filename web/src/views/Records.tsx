@@ -1,7 +1,18 @@
 import { useCallback, useEffect, useRef, useState } from 'react';
 import styled from 'styled-components';
-import { api, ask, Failure, refresh, useKinds, useRecords, type Fault, type TextAnswer } from '../api/client';
+import {
+  api,
+  ask,
+  Failure,
+  refresh,
+  useKinds,
+  useRecords,
+  type Fault,
+  type RecordsAnswer,
+  type TextAnswer,
+} from '../api/client';
 import { EffectList } from '../parts/EffectList';
+import { ImportPanel, type Incoming } from '../parts/ImportPanel';
 import { NotationEditor, type EditorHandle } from '../parts/NotationEditor';
 import { useViewHints } from '../parts/hints';
 import { Failed, LinkButton, Loading, Plain, Strong } from '../parts/Quiet';
@@ -50,6 +61,33 @@ const Side = styled.aside`
     line-height: 21px;
     margin-bottom: 8px;
   }
+  > h3 {
+    font-size: 13px;
+    font-weight: 600;
+    margin: 22px 0 4px;
+  }
+  > ul {
+    margin: 0;
+    padding: 0;
+    list-style: none;
+  }
+  > ul > li {
+    display: flex;
+    justify-content: space-between;
+    gap: 12px;
+    padding: 5px 0;
+    border-top: 1px solid ${(p) => p.theme.hairline};
+  }
+  a {
+    font:
+      12px/18px 'IBM Plex Mono',
+      monospace;
+    color: ${(p) => p.theme.ink};
+    overflow-wrap: anywhere;
+  }
+  small {
+    color: ${(p) => p.theme.ink2};
+  }
 `;
 
 const FaultRow = styled.div`
@@ -84,6 +122,18 @@ function keptDraft(): Draft | null {
   }
 }
 
+type Export = RecordsAnswer['exports'][number];
+
+function exportURL(x: Export) {
+  return `/api/export?${new URLSearchParams({ format: x.format, name: x.name, from: x.from ?? 'internet' })}`;
+}
+
+function exportWords(x: Export) {
+  if (x.format === 'estate') return 'everything';
+  if (x.format === 'hosts') return 'hosts file';
+  return x.from === 'internet' ? 'zone file' : `zone file, for ${x.from}`;
+}
+
 /** The whole estate as notation, saved as one change after showing what it would do. */
 export default function Records() {
   const records = useRecords();
@@ -93,6 +143,8 @@ export default function Records() {
   const [draft, setDraft] = useState<Draft | null>(keptDraft);
   const [answer, setAnswer] = useState<TextAnswer | null>(null);
   const [saving, setSaving] = useState(false);
+  const [incoming, setIncoming] = useState<Incoming | null>(null);
+  const picker = useRef<HTMLInputElement>(null);
   const asked = useRef(0);
   const text = draft?.text ?? records.data?.text ?? '';
   const base = draft?.base ?? records.data?.revision ?? 0;
@@ -162,6 +214,13 @@ export default function Records() {
     }
   }, [draft, saving, say]);
 
+  const takeFiles = async (list: FileList | null) => {
+    const files = await Promise.all(
+      [...(list ?? [])].map(async (f) => ({ name: f.webkitRelativePath || f.name, text: await f.text() })),
+    );
+    if (files.length) setIncoming({ files });
+  };
+
   useViewHints([
     ['Ctrl S', 'save'],
     ['Ctrl Space', 'complete'],
@@ -173,7 +232,25 @@ export default function Records() {
   const faults: Fault[] = answer?.faults ?? [];
   const changed = answer ? answer.removed.length + answer.added.length : 0;
   return (
-    <Three>
+    <Three
+      onDragOver={(e) => e.dataTransfer.types.includes('Files') && e.preventDefault()}
+      onDropCapture={(e) => {
+        if (e.dataTransfer.files.length === 0) return;
+        e.preventDefault();
+        e.stopPropagation();
+        void takeFiles(e.dataTransfer.files);
+      }}
+    >
+      <input
+        ref={picker}
+        id="import-files"
+        type="file"
+        multiple
+        hidden
+        onChange={(e) => {
+          void takeFiles(e.target.files).then(() => (e.target.value = ''));
+        }}
+      />
       <Kinds aria-label="Kinds of records">
         {kinds.data.map((k) => (
           <button key={k.word} type="button" onClick={() => editor.current?.toKind(k.word)}>
@@ -191,7 +268,9 @@ export default function Records() {
         onSave={() => void save()}
       />
       <Side aria-label="What saving would do">
-        {faults.length > 0 ? (
+        {incoming ? (
+          <ImportPanel incoming={incoming} onClose={() => setIncoming(null)} />
+        ) : faults.length > 0 ? (
           <>
             <h2>
               {faults.length === 1 ? 'One line has an error' : `${faults.length} lines have errors`}; nothing can be
@@ -249,6 +328,22 @@ export default function Records() {
               Change it here, or paste one. What is wrong stands in the margin as you type, and what saving would do
               stands here before anything is kept.
             </p>
+            <h3>Take over files</h3>
+            <p>
+              <LinkButton onPress={() => picker.current?.click()}>Choose files</LinkButton>, or drop them here: zone
+              files, hosts files, estates. What they would add, change and leave is shown first.
+            </p>
+            <h3>Write out</h3>
+            <ul>
+              {records.data.exports.map((x) => (
+                <li key={x.file}>
+                  <a href={exportURL(x)} download={x.file}>
+                    {x.file}
+                  </a>
+                  <small>{exportWords(x)}</small>
+                </li>
+              ))}
+            </ul>
           </>
         )}
       </Side>

@@ -1,0 +1,139 @@
+package server
+
+import (
+	"context"
+	"fmt"
+	"io/fs"
+	"net/http"
+	"strings"
+	"testing/fstest"
+
+	"steady-compass/core/estate"
+	"steady-compass/intake"
+	"steady-compass/intake/format"
+)
+
+// mostImported is how many records one import may bring.
+const mostImported = 200_000
+
+// ImportFile is a file that somebody drops.
+type ImportFile struct {
+	Name string `json:"name" maxLength:"300"`
+	Text string `json:"text"`
+}
+
+// ImportQuestion is files to be taken over. The first is read; a zone file may include the others.
+type ImportQuestion struct {
+	Format string       `json:"format,omitempty" enum:"zone,hosts,estate" doc:"Guessed where not given"`
+	Files  []ImportFile `json:"files" minItems:"1" maxItems:"50" nullable:"false"`
+	Zone   string       `json:"zone,omitempty" maxLength:"300"`
+	For    string       `json:"for,omitempty" maxLength:"1000"`
+	Place  string       `json:"place,omitempty" maxLength:"300"`
+}
+
+// ImportAnswer is what taking them over would do. Nothing is kept by asking: the lines go with a change.
+type ImportAnswer struct {
+	Format string             `json:"format"`
+	Needs  string             `json:"needs,omitempty" doc:"What has to be said before it can be read: zone or place"`
+	Wrong  string             `json:"wrong,omitempty" doc:"Why it cannot be read at all"`
+	Faults []intake.FileFault `json:"faults" nullable:"false"`
+	Left   []string           `json:"left" nullable:"false" doc:"What is left out on purpose"`
+	Remove []string           `json:"remove" nullable:"false" doc:"The lines that go, for others in their place"`
+	Add    []string           `json:"add" nullable:"false"`
+	Gone   []string           `json:"gone" nullable:"false" doc:"What is recorded and not in the file, which is the whole of its zone or hosts file"`
+	Leave  int                `json:"leave" doc:"How many lines are recorded already"`
+}
+
+func (s *Server) postImport(_ context.Context, in *body[ImportQuestion]) (*body[ImportAnswer], error) {
+	q := in.Body
+	files := fstest.MapFS{}
+	for i, f := range q.Files {
+		name := strings.Trim(strings.ReplaceAll(f.Name, `\`, "/"), "/")
+		if !fs.ValidPath(name) || name == "." {
+			return nil, &Problem{Title: "The file's name cannot be used", Status: http.StatusUnprocessableEntity, Detail: fmt.Sprintf("%q is no file name; expected one as zones/example.org.zone", f.Name)}
+		}
+		q.Files[i].Name = name
+		files[name] = &fstest.MapFile{Data: []byte(f.Text)}
+	}
+	main := q.Files[0]
+	out := ImportAnswer{Format: q.Format, Faults: []intake.FileFault{}, Left: []string{}, Remove: []string{}, Add: []string{}, Gone: []string{}}
+	if out.Format == "" {
+		out.Format = format.Guess(main.Name, main.Text)
+	}
+	now := s.now().Estate
+	reading, err := format.Read(format.Source{Format: out.Format, Files: files, Main: main.Name, Zone: q.Zone, For: q.For, Place: q.Place, Most: mostImported}, now)
+	if err != nil {
+		out.Wrong, out.Needs = err.Error(), format.Needs(err)
+		return &body[ImportAnswer]{out}, nil
+	}
+	plan := intake.Compare(now, reading)
+	out.Faults, out.Left, out.Leave = append(out.Faults, reading.Faults...), append(out.Left, reading.Left...), plan.Leave
+	for _, swap := range plan.Change {
+		out.Remove = append(out.Remove, estate.Line(swap.Old))
+		out.Add = append(out.Add, estate.Line(swap.New))
+	}
+	for _, r := range plan.Add {
+		out.Add = append(out.Add, estate.Line(r))
+	}
+	for _, r := range plan.Gone {
+		out.Gone = append(out.Gone, estate.Line(r))
+	}
+	return &body[ImportAnswer]{out}, nil
+}
+
+// Export is something that can be written out.
+type Export struct {
+	Format string `json:"format"`
+	Name   string `json:"name"`
+	From   string `json:"from,omitempty"`
+	File   string `json:"file" doc:"What the file is called"`
+}
+
+// exports are the zones, each for whom there is a copy of it, and the hosts files.
+func exports(e *estate.Estate) []Export {
+	out := []Export{{Format: "estate", File: "my.estate"}}
+	for _, r := range e.Of(estate.KindNamed("zone")) {
+		z := r.(*estate.Zone)
+		if z.Off {
+			continue
+		}
+		if len(z.For) == 0 {
+			out = append(out, Export{"zone", z.Name, "internet", z.Name + ".zone"})
+			continue
+		}
+		for _, s := range z.For {
+			if s.Name != "" {
+				out = append(out, Export{"zone", z.Name, s.Name, z.Name + "." + strings.ReplaceAll(s.Name, "/", "-") + ".zone"})
+			}
+		}
+	}
+	seen := map[string]bool{}
+	for _, r := range e.Of(estate.KindNamed("name")) {
+		if h := r.(*estate.HostsEntry); !h.Off && !seen[h.Place] {
+			seen[h.Place] = true
+			out = append(out, Export{"hosts", h.Place, "", strings.ReplaceAll(h.Place, "/", "-") + ".hosts"})
+		}
+	}
+	return out
+}
+
+type exportQuery struct {
+	Format string `query:"format" enum:"zone,hosts,estate" required:"true"`
+	Name   string `query:"name" maxLength:"300"`
+	From   string `query:"from" maxLength:"300" default:"internet"`
+}
+
+// exported is a file to be kept.
+type exported struct {
+	ContentType string `header:"Content-Type"`
+	Left        string `header:"X-Left-Out" doc:"What could not be written"`
+	Body        []byte
+}
+
+func (s *Server) getExport(_ context.Context, in *exportQuery) (*exported, error) {
+	text, left, err := format.Write(in.Format, in.Name, in.From, s.now().Estate)
+	if err != nil {
+		return nil, &Problem{Title: "It cannot be written out", Status: http.StatusUnprocessableEntity, Detail: err.Error()}
+	}
+	return &exported{"text/plain; charset=utf-8", strings.Join(left, " "), []byte(text)}, nil
+}

@@ -1,0 +1,243 @@
+import { useEffect, useState } from 'react';
+import styled from 'styled-components';
+import { api, ask, type Effect, type ImportAnswer } from '../api/client';
+import { Choice } from './Choice';
+import { EffectList } from './EffectList';
+import { LinkButton, Plain, Strong } from './Quiet';
+import { useSession } from './session';
+
+export interface Incoming {
+  files: { name: string; text: string }[];
+}
+
+const Panel = styled.section`
+  > h2 {
+    font-size: 15px;
+    line-height: 21px;
+    margin-bottom: 4px;
+  }
+  > p {
+    color: ${(p) => p.theme.ink2};
+    margin: 4px 0;
+  }
+`;
+
+const Asked = styled.div`
+  display: grid;
+  gap: 6px;
+  margin: 10px 0 12px;
+  label {
+    display: grid;
+    grid-template-columns: 76px minmax(0, 1fr);
+    align-items: baseline;
+    color: ${(p) => p.theme.ink2};
+  }
+  input {
+    border: 0;
+    border-bottom: 1px dashed ${(p) => p.theme.ink2};
+    background: none;
+    padding: 2px 0;
+    color: ${(p) => p.theme.ink};
+    font:
+      12px/18px 'IBM Plex Mono',
+      monospace;
+  }
+  input:focus {
+    outline: none;
+    border-bottom: 2px solid ${(p) => p.theme.ink};
+    padding-bottom: 1px;
+  }
+`;
+
+const Lines = styled.ul`
+  margin: 4px 0 12px;
+  padding: 0 0 0 10px;
+  border-left: 1px solid ${(p) => p.theme.rule};
+  list-style: none;
+  font:
+    12px/19px 'IBM Plex Mono',
+    monospace;
+  overflow-wrap: anywhere;
+  del {
+    color: ${(p) => p.theme.ink2};
+  }
+  ins {
+    text-decoration: none;
+  }
+`;
+
+const Faulty = styled.div`
+  padding: 6px 0;
+  border-top: 1px solid ${(p) => p.theme.hairline};
+  color: ${(p) => p.theme.magenta};
+  small {
+    display: block;
+    color: ${(p) => p.theme.ink2};
+  }
+`;
+
+const Tick = styled.label`
+  display: flex;
+  gap: 8px;
+  align-items: baseline;
+`;
+
+const Acts = styled.div`
+  display: flex;
+  gap: 10px;
+  margin: 14px 0;
+`;
+
+const formats = ['zone', 'hosts', 'estate'] as const;
+const shown = 30;
+
+/** What taking files over would add, change and leave; nothing is kept before one says so. */
+export function ImportPanel({ incoming, onClose }: { incoming: Incoming; onClose: () => void }) {
+  const { change } = useSession();
+  const [format, setFormat] = useState('');
+  const [zone, setZone] = useState('');
+  const [audience, setAudience] = useState('');
+  const [place, setPlace] = useState('');
+  const [takeOut, setTakeOut] = useState(false);
+  const [answer, setAnswer] = useState<ImportAnswer | null>(null);
+  const [effect, setEffect] = useState<Effect | null>(null);
+  const [failure, setFailure] = useState('');
+  const [busy, setBusy] = useState(false);
+  const name = incoming.files[0]?.name ?? '';
+
+  useEffect(() => {
+    const stop = new AbortController();
+    const timer = setTimeout(async () => {
+      try {
+        const body = {
+          files: incoming.files,
+          format: (format || undefined) as (typeof formats)[number] | undefined,
+          zone: zone || undefined,
+          for: audience || undefined,
+          place: place || undefined,
+        };
+        setAnswer(await ask(api.POST('/api/import', { body, signal: stop.signal })));
+        setFailure('');
+      } catch (error) {
+        if (!stop.signal.aborted) setFailure((error as Error).message);
+      }
+    }, 150);
+    return () => {
+      clearTimeout(timer);
+      stop.abort();
+    };
+  }, [incoming, format, zone, audience, place]);
+
+  const remove = answer ? [...answer.remove, ...(takeOut ? answer.gone : [])] : [];
+  const add = answer?.add ?? [];
+  const key = JSON.stringify([remove, add]);
+  useEffect(() => {
+    const stop = new AbortController();
+    const [out, come] = JSON.parse(key) as [string[], string[]];
+    void (async () => {
+      setEffect(null);
+      if (out.length + come.length === 0) return;
+      try {
+        const body = { base: 0, remove: out, add: come };
+        setEffect(await ask(api.POST('/api/preview', { body, signal: stop.signal })));
+      } catch {
+        // Without it the lines themselves still say what would change.
+      }
+    })();
+    return () => stop.abort();
+  }, [key]);
+
+  const keep = async () => {
+    setBusy(true);
+    if (await change({ remove, add }, `Took over ${name}`)) onClose();
+    setBusy(false);
+  };
+  const n = remove.length + add.length;
+  return (
+    <Panel aria-label={`Taking over ${name}`} data-import>
+      <h2>{name}</h2>
+      {incoming.files.length > 1 && <p>with {incoming.files.length - 1} more that it may include</p>}
+      <Asked>
+        <Choice
+          label="read as"
+          value={(format || answer?.format || 'zone') as (typeof formats)[number]}
+          options={formats}
+          onChange={setFormat}
+        />
+        {answer?.format === 'zone' && (
+          <>
+            <label>
+              zone
+              <input value={zone} placeholder="as the file says" onChange={(e) => setZone(e.target.value)} />
+            </label>
+            <label>
+              for
+              <input value={audience} placeholder="everybody" onChange={(e) => setAudience(e.target.value)} />
+            </label>
+          </>
+        )}
+        {answer?.format === 'hosts' && (
+          <label>
+            on
+            <input value={place} placeholder="a host or container" onChange={(e) => setPlace(e.target.value)} />
+          </label>
+        )}
+      </Asked>
+      {(failure || answer?.wrong) && <Faulty role="alert">{failure || answer?.wrong}</Faulty>}
+      {answer?.faults.slice(0, shown).map((f, i) => (
+        <Faulty key={i}>
+          {f.file}, line {f.line}
+          {f.column > 0 && `, column ${f.column}`}: {f.what}
+          <small>expected {f.expected}</small>
+        </Faulty>
+      ))}
+      {answer && !answer.wrong && (
+        <>
+          <p>
+            {add.length - answer.remove.length} to add, {answer.remove.length} to change, {answer.leave} left as they
+            are.
+          </p>
+          {answer.left.map((l) => (
+            <p key={l}>{l}</p>
+          ))}
+          {n > 0 && (
+            <Lines>
+              {remove.slice(0, shown).map((l) => (
+                <li key={`-${l}`}>
+                  <del>− {l}</del>
+                </li>
+              ))}
+              {add.slice(0, shown).map((l) => (
+                <li key={`+${l}`}>
+                  <ins>+ {l}</ins>
+                </li>
+              ))}
+              {n > 2 * shown && <li>and {n - 2 * shown} lines more</li>}
+            </Lines>
+          )}
+          {answer.gone.length > 0 && (
+            <Tick>
+              <input type="checkbox" checked={takeOut} onChange={(e) => setTakeOut(e.target.checked)} />
+              <span>
+                Take out {answer.gone.length} recorded {answer.gone.length === 1 ? 'line' : 'lines'} that the file does
+                not have
+              </span>
+            </Tick>
+          )}
+          {effect && (
+            <div style={{ margin: '8px -14px 0' }}>
+              <EffectList effect={effect} verb="Keeping this would" />
+            </div>
+          )}
+          <Acts>
+            <Strong isDisabled={busy || n === 0} onPress={() => void keep()}>
+              {n === 0 ? 'Nothing to keep' : answer.faults.length > 0 ? 'Keep what can be read' : 'Keep'}
+            </Strong>
+            <Plain onPress={onClose}>Leave it</Plain>
+          </Acts>
+        </>
+      )}
+      {(!answer || answer.wrong) && <LinkButton onPress={onClose}>Leave it</LinkButton>}
+    </Panel>
+  );
+}
