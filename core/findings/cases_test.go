@@ -117,6 +117,15 @@ func mended(t *testing.T, e *estate.Estate, m *trace.Mend) *estate.Estate {
 	return next
 }
 
+// mailServer is a machine that takes mail.
+const mailServer = `dns m.a.example A 203.0.113.1
+	listen store 25 as mail
+	forward gate 25 to 10.0.8.20
+	rule edge pass 25 from internet to store
+	rule local pass 25
+	intend m.a.example 25 for internet reaching store
+	`
+
 func TestSound(t *testing.T) {
 	for _, f := range check1(edited(t, sound, "")).Findings {
 		t.Errorf("%s %s: %s", f.Code, f.Subject, f.Why)
@@ -135,7 +144,7 @@ func TestCases(t *testing.T) {
 		{`map box/app 400-500 to 3000`, `conflict.map box:443/tcp`},
 		{`listen store 0.0.0.0:9000 as other`, `conflict.socket store:9000/tcp`},
 		{`listen store 9000/udp as other`, ``},
-		{`listen store 9000 as files`, ``},
+		{`listen store 9000 as files`, `conflict.record listen store 9000 as files`},
 		{"- listen store 9000 as files\nlisten store 9000 as files shared\nlisten store 9000 as files2 shared", ``},
 
 		{`- forward gate 80,443 to 10.0.8.10
@@ -179,7 +188,8 @@ func TestCases(t *testing.T) {
 		  redirect.dead a.example:80
 		  redirect.dead www.a.example:80`},
 		{`- dns a.example A 203.0.113.1
-		  dns a.example A 10.0.8.10`, `path.no-public-address a.example:443
+		  dns a.example A 10.0.8.10`, `name.private a.example (no mend)
+		  path.no-public-address a.example:443
 		  path.no-public-address a.example:80
 		  path.no-public-address www.a.example:443
 		  path.no-public-address www.a.example:80`},
@@ -216,6 +226,7 @@ func TestCases(t *testing.T) {
 		  site front wwww.a.example at 443 to http://store:9000`, `exposure.undeclared box/front:443/tcp (no mend)
 		  exposure.undeclared box:443/tcp
 		  exposure.undeclared gate:443/tcp
+		  name.near-miss wwww.a.example
 		  name.unresolved wwww.a.example
 		  redirect.dead www.a.example:80
 		  site.none www.a.example:443`},
@@ -292,6 +303,107 @@ func TestCases(t *testing.T) {
 		  rule edge pass 8080 from internet to box
 		  - intend a.example 80,443 for internet reaching box/app
 		  intend a.example 80,443 for internet`, `exposure.undeclared box:8080/tcp`},
+		// Names.
+		{`dns a.example MX 10 mx.a.example`, `name.mail a.example (no mend)`},
+		{mailServer + `dns a.example MX 10 m.a.example`, ``},
+		{mailServer + `dns a.example MX 10 n.a.example`, `name.mail a.example`},
+		{mailServer + `dns al.a.example CNAME m.a.example
+		  intend al.a.example 25 for internet
+		  dns a.example MX 10 al.a.example`, `name.mail a.example`},
+		{`dns a.example MX 10 www.a.example`, `name.mail a.example (no mend)`},
+		{`dns a.example MX 10 a.example`, `name.mail a.example (no mend)`},
+		{`dns a.example MX 0 .`, ``},
+		{`dns a.example MX 10 mx.elsewhere.test`, ``},
+		{`dns a.example TXT "v=spf1 ip4:203.0.113.9 -all"
+		  address gate 203.0.113.9 internet off`, `name.stale a.example`},
+		{`dns a.example TXT "v=spf1 ip4:203.0.113.1 -all"`, ``},
+		{`- zone a.example ttl 1h
+		  zone a.example ttl 1h without wildcard
+		  dns *.lab.a.example A 203.0.113.1
+		  site front *.lab.a.example at 443 to http://app:3000
+		  cert lab for *.lab.a.example expires 2027-03-01 on box/front by dns-01
+		  - listen box/front 443 as front tls cert star
+		  listen box/front 443 as front tls cert star,lab
+		  intend x.lab.a.example 443 for internet reaching box/app`, `name.unsupported *.lab.a.example`},
+		{`- zone a.example ttl 1h
+		  zone a.example ttl 1h without apex-alias
+		  - dns a.example A 203.0.113.1
+		  dns b.a.example A 203.0.113.1
+		  dns a.example ALIAS b.a.example
+		  site front b.a.example at 443 to http://app:3000
+		  intend b.a.example 443 for internet`, `name.unsupported a.example`},
+		{`- address gate 203.0.113.1 internet
+		  address gate 203.0.113.1 internet dynamic`, `name.pinned a.example`},
+		{`dns in.a.example A 10.0.8.20 for yard
+		  dns in.a.example A 10.0.8.20`, `name.private in.a.example (no mend)
+		  path.no-public-address in.a.example:9000`},
+		{`- dns www.a.example CNAME a.example
+		  - site front www.a.example at 443 to http://store:9000
+		  - intend www.a.example 80,443 for internet reaching store`, `name.no-www a.example`},
+		{`dns b.a.example A 203.0.113.1
+		  site front bb.a.example at 443 to http://app:3000
+		  intend bb.a.example 443 for internet reaching box/app`, `name.near-miss bb.a.example
+		  name.unresolved bb.a.example
+		  redirect.dead b.a.example:80
+		  site.none b.a.example:443`},
+		{`dns b1.a.example A 203.0.113.1
+		  site front b1.a.example,b2.a.example at 443 to http://app:3000
+		  dns b2.a.example A 203.0.113.1
+		  intend b1.a.example 443 for internet reaching box/app
+		  intend b2.a.example 443 for internet reaching box/app`, ``},
+		{`dns *.b.a.example A 203.0.113.1
+		  - site front a.example at 443 to http://app:3000
+		  site front a.example at 443 to http://app:3000 default
+		  cert b for *.b.a.example expires 2027-03-01 on box/front by dns-01
+		  - listen box/front 443 as front tls cert star
+		  listen box/front 443 as front tls cert star,b
+		  intend *.b.a.example 443 for internet`, `name.wildcard-catches *.b.a.example (no mend)
+		  site.default-answers *.b.a.example:443 (no mend)`},
+		{`dns store.a.example A 203.0.113.1
+		  dns store.a.example A 10.0.8.20 for yard
+		  listen store 443 as direct tls cert own
+		  cert own for store.a.example expires 2027-03-01 on store
+		  rule local pass 443 from yard
+		  rule edge pass 443 from yard to store
+		  site front store.a.example at 443 to http://app:3000
+		  intend store.a.example 443 for internet,yard`, `name.split store.a.example (no mend)`},
+		{`dns a.example AAAA 2001:db8:8::10
+		  filter six on box arriving otherwise drop ipv6
+		  rule six pass 80`, `name.family a.example (no mend)
+		  name.family www.a.example (no mend)
+		  path.blocked a.example:443
+		  path.blocked six.a.example:443
+		  path.blocked www.a.example:443
+		  redirect.dead a.example:80
+		  redirect.dead www.a.example:80`},
+		{`zone sub.a.example
+		  dns a.example NS ns.elsewhere.test`, `name.undelegated sub.a.example`},
+		{`zone sub.a.example
+		  dns sub.a.example NS ns.elsewhere.test`, ``},
+		{`zone sub.a.example for yard`, ``},
+		{`dns www.a.example TXT "t"`, `conflict.name www.a.example`},
+		{`dns www.a.example A 203.0.113.1`, `conflict.name www.a.example`},
+		{`dns www.a.example CNAME six.a.example`, `conflict.name www.a.example`},
+		{`- dns a.example A 203.0.113.1
+		  dns b.a.example A 203.0.113.1
+		  dns a.example CNAME b.a.example
+		  site front b.a.example at 443 to http://app:3000
+		  intend b.a.example 443 for internet`, `conflict.name a.example`},
+		{`dns a.example A 203.0.113.1 ttl 5m`, `conflict.name a.example`},
+		{`host yard`, `conflict.name yard (no mend)`},
+		{`filter edge on store output otherwise pass`, `conflict.name edge (no mend)`},
+		// Addresses and networks.
+		{"host spare\naddress spare 10.0.0.1 yard", `conflict.address 10.0.0.1 (no mend)`},
+		{`address store,gate 10.0.8.21 perimeter`, ``},
+		{`container box/x in dock=172.20.0.1`, `conflict.address 172.20.0.1 (no mend)`},
+		{`network other 10.0.8.128/25
+		  address gate 10.0.8.129 other`, `conflict.network other (no mend)`},
+		{`network dock2 10.0.0.0/16 on box`, `conflict.network dock2 (no mend)`},
+		{`network far 10.0.0.0/24
+		  host hut router
+		  address hut 192.0.2.9 internet
+		  address hut 10.0.0.1 far`, ``},
+		{`network vault 172.20.0.0/24 on store`, ``},
 		{`address nobdy 10.0.8.99 perimeter`, `record.unknown-reference address nobdy 10.0.8.99 perimeter (no mend)`},
 		{`rule edge pass 22 from perimter to box`, `record.unknown-reference rule edge pass 22 from perimter to box`},
 		{`rule edge pass 22 from perimeter to box until 2026-11-24`, `temporary.expired rule edge pass 22 from perimeter to box until 2026-11-24`},

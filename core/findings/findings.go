@@ -86,6 +86,7 @@ type check struct {
 	out []*Finding
 
 	reached map[string][]string // the vantages that reach an undeclared port
+	walked  map[string][]walked // what became of each name
 }
 
 // Check looks the whole estate over, on a day. Its error is the context's, where that ends first.
@@ -94,6 +95,7 @@ func Check(ctx context.Context, t *trace.Tracer, day estate.Date) (Report, error
 	c.records()
 	c.intents()
 	c.names()
+	c.namePaths()
 	c.exposure()
 	return c.report(), ctx.Err()
 }
@@ -107,12 +109,14 @@ func CheckRecords(t *trace.Tracer, day estate.Date) Report {
 }
 
 func newCheck(ctx context.Context, t *trace.Tracer, day estate.Date) *check {
-	return &check{ctx: ctx, t: t, m: t.Model(), day: day, at: map[[2]string]*Finding{}, reached: map[string][]string{}}
+	return &check{ctx: ctx, t: t, m: t.Model(), day: day, at: map[[2]string]*Finding{}, reached: map[string][]string{}, walked: map[string][]walked{}}
 }
 
 func (c *check) records() {
 	c.references()
 	c.conflicts()
+	c.duplicates()
+	c.nameRecords()
 	c.temporary()
 	c.sites()
 	c.ownSake()

@@ -88,6 +88,7 @@ func (c *check) intents() {
 	for i, paths := range c.traced(walks) {
 		w := walks[i]
 		if w.target.Name != "" {
+			c.walked[w.target.Name] = append(c.walked[w.target.Name], walked{w.key, w.from, paths})
 			c.catches(w.target.Name, keyWord(w.key), w.from, paths)
 		}
 		c.paths(w.label, w.from.Word, paths)
@@ -167,6 +168,7 @@ func (c *check) names() {
 		arrives := false
 		for i := at.first; i < at.first+at.count; i++ {
 			c.catches(at.name.Name, keyWord(walks[i].key), at.from, paths[i])
+			c.walked[at.name.Name] = append(c.walked[at.name.Name], walked{walks[i].key, at.from, paths[i]})
 			for j := range paths[i] {
 				arrives = arrives || paths[i][j].Outcome.Good()
 			}

@@ -1,0 +1,526 @@
+package findings
+
+import (
+	"fmt"
+	"net/netip"
+	"regexp"
+	"slices"
+	"strings"
+
+	"steady-compass/core/estate"
+	"steady-compass/core/model"
+	"steady-compass/core/names"
+	"steady-compass/core/netset"
+	"steady-compass/core/trace"
+)
+
+// everybody asks from the internet.
+func (c *check) everybody() names.Asker { return c.m.AskerAt(model.Nowhere, model.Internet) }
+
+// nameRecords looks at names by their records alone.
+func (c *check) nameRecords() {
+	zones := map[string]*estate.Zone{}
+	for _, r := range c.m.Estate.Of(estate.KindNamed("zone")) {
+		if z := r.(*estate.Zone); !z.Off && len(z.For) == 0 && zones[z.Name] == nil {
+			zones[z.Name] = z
+		}
+	}
+	changing, held := map[netip.Addr]*estate.Address{}, map[netip.Addr]*estate.Address{}
+	for _, r := range c.m.Estate.Of(estate.KindNamed("address")) {
+		switch a := r.(*estate.Address); {
+		case a.Off && a.Held.Addr.IsValid():
+			held[a.Held.Addr] = a
+		case !a.Off && a.Dynamic && a.Network == "internet" && a.Held.Addr.IsValid():
+			changing[a.Held.Addr] = a
+		}
+	}
+	for _, r := range c.m.Estate.Of(estate.KindNamed("dns")) {
+		d := r.(*estate.DNS)
+		if d.Off {
+			continue
+		}
+		zone := c.m.Names.ZoneOf(d.Owner, c.everybody())
+		if len(d.For) == 0 && zone != nil {
+			c.unsupported(d, zone)
+		}
+		switch addr, _ := netip.ParseAddr(d.Value); {
+		case d.Type == "TXT":
+			c.staleText(d, held)
+		case d.Type != "A" && d.Type != "AAAA" || !addr.IsValid():
+		case changing[addr] != nil:
+			a := changing[addr]
+			c.add(Finding{
+				Code: "name.pinned", Subject: d.Owner, Records: lines(d, a),
+				Why:  fmt.Sprintf("%s is fixed to %s, an address of %s that may change; then the name is wrong until somebody notices.", d.Owner, addr, a.Hosts[0]),
+				Mend: &trace.Mend{Remove: lines(d), Add: lines(estate.With(d, func(n *estate.DNS) { n.Value, n.Dynamic = "", a.Hosts[0] }))},
+			})
+		case len(d.For) == 0 && zone != nil && len(zone.For) == 0 && !netset.GloballyReachable().Contains(addr):
+			c.add(Finding{
+				Code: "name.private", Subject: d.Owner, Records: lines(d),
+				Why: fmt.Sprintf("%s answers %s to everybody, an address that means something only inside.", d.Owner, addr),
+			})
+		}
+	}
+	for _, z := range zones {
+		c.undelegated(z, zones)
+	}
+}
+
+// unsupported is what the place where a zone is edited cannot do.
+func (c *check) unsupported(d *estate.DNS, zone *estate.Zone) {
+	switch {
+	case strings.HasPrefix(d.Owner, "*.") && slices.Contains(zone.Without, "wildcard"):
+		mend := &trace.Mend{Remove: lines(d), Add: []string{}}
+		for _, n := range c.t.Names() {
+			if n.Owner || strings.Contains(n.Name, "*") {
+				continue
+			}
+			for _, l := range c.m.Names.Ask(n.Name, d.Type, c.everybody()).Links {
+				if l.Record == estate.Record(d) {
+					mend.Add = append(mend.Add, estate.Line(estate.With(d, func(own *estate.DNS) { own.Owner = n.Name })))
+					break
+				}
+			}
+		}
+		c.add(Finding{
+			Code: "name.unsupported", Subject: d.Owner, Records: lines(d, zone), Mend: mend,
+			Why: fmt.Sprintf("%s is a wildcard, and where %s is edited there are none: no name falls to it.", d.Owner, zone.Name),
+		})
+	case d.Type == "ALIAS" && d.Owner == zone.Name && slices.Contains(zone.Without, "apex-alias"):
+		f := Finding{
+			Code: "name.unsupported", Subject: d.Owner, Records: lines(d, zone),
+			Why: fmt.Sprintf("%s follows %s, and where %s is edited a zone's own name cannot: it takes addresses only.", d.Owner, d.Value, zone.Name),
+		}
+		mend := &trace.Mend{Remove: lines(d), Add: []string{}}
+		v6, v4 := c.m.Names.Addresses(strings.TrimSuffix(d.Value, "."), c.everybody())
+		for _, a := range slices.Concat(v4.Addresses, v6.Addresses) {
+			if a.Addr.IsValid() {
+				mend.Add = append(mend.Add, estate.Line(estate.With(d, func(n *estate.DNS) {
+					n.Value, n.Type = a.Addr.String(), "A"
+					if a.Addr.Is6() {
+						n.Type = "AAAA"
+					}
+				})))
+			}
+		}
+		if len(mend.Add) > 0 {
+			f.Mend = mend
+		}
+		c.add(f)
+	}
+}
+
+var addressForm = regexp.MustCompile(`(?i)(ip4:|ip6:)([0-9a-f.:]+)`)
+
+// staleText finds addresses in text records (SPF, RFC 7208 §5.6) that a machine of ours held once.
+func (c *check) staleText(d *estate.DNS, held map[netip.Addr]*estate.Address) {
+	for _, m := range addressForm.FindAllStringSubmatch(d.Value, -1) {
+		addr, err := netip.ParseAddr(m[2])
+		old := held[addr]
+		if err != nil || old == nil || len(c.m.Owners(addr)) > 0 {
+			continue
+		}
+		f := Finding{
+			Code: "name.stale", Subject: d.Owner, Records: lines(d, old),
+			Why: fmt.Sprintf("The text of %s names %s, which %s held once, and no longer: whoever has it now may speak for it.", d.Owner, addr, old.Hosts[0]),
+		}
+		if host := c.m.PlaceNamed(old.Hosts[0]); host != nil {
+			if now, ok := host.Addr(model.Internet, addr.Is6()); ok {
+				f.Mend = &trace.Mend{Remove: lines(d), Add: lines(estate.With(d, func(n *estate.DNS) {
+					n.Value = strings.ReplaceAll(n.Value, m[1]+m[2], m[1]+now.String())
+				}))}
+			}
+		}
+		c.add(f)
+	}
+}
+
+// undelegated is a zone of ours below another of ours that does not say so (RFC 1034 §4.2.1).
+func (c *check) undelegated(z *estate.Zone, zones map[string]*estate.Zone) {
+	var parent *estate.Zone
+	for up, ok := names.Parent(z.Name); ok && parent == nil; up, ok = names.Parent(up) {
+		parent = zones[up]
+	}
+	if parent == nil {
+		return
+	}
+	var servers []*estate.DNS
+	for _, r := range c.m.Estate.Of(estate.KindNamed("dns")) {
+		d := r.(*estate.DNS)
+		if d.Off || d.Type != "NS" || len(d.For) > 0 {
+			continue
+		}
+		switch d.Owner {
+		case z.Name:
+			return
+		case parent.Name:
+			servers = append(servers, d)
+		}
+	}
+	f := Finding{
+		Code: "name.undelegated", Subject: z.Name, Records: lines(parent, z),
+		Why: fmt.Sprintf("%s is a zone of its own, and %s does not hand it on: no NS record says who answers for it.", z.Name, parent.Name),
+	}
+	if len(servers) > 0 {
+		f.Mend = &trace.Mend{Remove: []string{}}
+		for _, s := range servers {
+			f.Mend.Add = append(f.Mend.Add, estate.Line(estate.With(s, func(n *estate.DNS) { n.Owner = z.Name })))
+		}
+	}
+	c.add(f)
+}
+
+// walked is what became of a name on a port, seen from a vantage.
+type walked struct {
+	key   trace.PortKey
+	from  trace.Vantage
+	paths []trace.Path
+}
+
+// namePaths looks at names by where they lead.
+func (c *check) namePaths() {
+	var order []string
+	for name := range c.walked {
+		order = append(order, name)
+	}
+	slices.Sort(order)
+	for _, name := range order {
+		for _, w := range c.walked[name] {
+			if w.from.Word == "internet" {
+				c.family(name, w)
+				c.wildcardCatches(name, w)
+			}
+		}
+	}
+	c.split()
+	c.mail()
+	c.nearMisses()
+	c.noWWW()
+}
+
+// end is where a path ends and how.
+func end(p *trace.Path) string {
+	at := ""
+	if p.End != nil {
+		at = *p.End
+	}
+	return fmt.Sprintf("%s%s %s", p.Outcome, p.Inner, at)
+}
+
+// ends are the different ends of some paths.
+func ends(paths []trace.Path, want func(*trace.Path) bool) []string {
+	var out []string
+	for i := range paths {
+		if want(&paths[i]) {
+			out = append(out, end(&paths[i]))
+		}
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+// family is a name whose IPv4 and IPv6 addresses end differently.
+func (c *check) family(name string, w walked) {
+	of := func(family string) []string {
+		return ends(w.paths, func(p *trace.Path) bool { return p.Family == family && p.Outcome != trace.Undecided })
+	}
+	v4, v6 := of("ipv4"), of("ipv6")
+	if len(v4) == 0 || len(v6) == 0 || slices.Equal(v4, v6) {
+		return
+	}
+	v6a, v4a := c.m.Names.Addresses(name, c.everybody())
+	var records []estate.Record
+	for _, a := range slices.Concat(v4a.Addresses, v6a.Addresses) {
+		records = append(records, a.Record)
+	}
+	say := func(list []string) string {
+		return strings.TrimSpace(strings.ReplaceAll(strings.Join(list, ", "), " ", " at "))
+	}
+	c.add(Finding{
+		Code: "name.family", Subject: name, Records: lines(records...), Trace: &Where{name + ":" + keyWord(w.key), "internet"},
+		Why: fmt.Sprintf("On port %s IPv4 ends otherwise than IPv6: %s; %s. Who meets which hangs on the visitor's network.", keyWord(w.key), say(v4), say(v6)),
+	})
+}
+
+// wildcardCatches is a wildcard whose unknown names reach a default site.
+func (c *check) wildcardCatches(name string, w walked) {
+	if !strings.HasPrefix(name, "*.") {
+		return
+	}
+	for i := range w.paths {
+		site := w.paths[i].Defaulted()
+		if site == nil {
+			continue
+		}
+		var records []estate.Record
+		for _, t := range []string{"A", "AAAA"} {
+			for _, l := range c.m.Names.Ask(name, t, c.everybody()).Links {
+				records = append(records, l.Record)
+			}
+		}
+		c.add(Finding{
+			Code: "name.wildcard-catches", Subject: name, Records: lines(append(records, site)...), Trace: &Where{name + ":" + keyWord(w.key), "internet"},
+			Why: fmt.Sprintf("Every name that %s takes and no site has reaches a default site, also those that somebody made up.", name),
+		})
+		return
+	}
+}
+
+// split finds names that end in different places inside and outside.
+func (c *check) split() {
+	inside := map[string][]string{} // askers that have records of their own for a name
+	note := func(name string, askers []estate.Selector) {
+		for _, s := range askers {
+			if word := s.String(); !slices.Contains(inside[name], word) {
+				inside[name] = append(inside[name], word)
+			}
+		}
+	}
+	for _, r := range c.m.Estate.Of(estate.KindNamed("dns")) {
+		if d := r.(*estate.DNS); !d.Off && len(d.For) > 0 && !strings.HasPrefix(d.Owner, "*.") {
+			note(d.Owner, d.For)
+		}
+	}
+	var order []string
+	for name := range inside {
+		if len(c.walked[name]) > 0 {
+			order = append(order, name)
+		}
+	}
+	slices.Sort(order)
+	for _, name := range order {
+		for _, w := range c.walked[name] {
+			outside := ends(w.paths, func(p *trace.Path) bool { return p.Outcome.Good() })
+			if w.from.Word != "internet" || len(outside) == 0 {
+				continue
+			}
+			for _, asker := range inside[name] {
+				v, err := c.t.VantageNamed(asker)
+				if err != nil {
+					continue
+				}
+				paths := c.t.TracePort(trace.Target{Text: name, Name: name}, w.key, v)
+				within := ends(paths, func(p *trace.Path) bool { return p.Outcome.Good() })
+				if len(within) == 0 || slices.Equal(within, outside) {
+					continue
+				}
+				var records []estate.Record
+				for _, from := range []trace.Vantage{w.from, v} {
+					for _, t := range []string{"A", "AAAA"} {
+						for _, l := range c.t.Answer(name, t, from).Links {
+							records = append(records, l.Record)
+						}
+					}
+				}
+				c.add(Finding{
+					Code: "name.split", Subject: name, Records: lines(records...), Trace: &Where{name + ":" + keyWord(w.key), asker},
+					Why: fmt.Sprintf("From the internet port %s of %s ends at %s, from %s at %s.", keyWord(w.key), name, place(outside), asker, place(within)),
+				})
+			}
+		}
+	}
+}
+
+func place(list []string) string {
+	var out []string
+	for _, e := range list {
+		_, at, _ := strings.Cut(e, " ")
+		out = append(out, at)
+	}
+	return joined(out)
+}
+
+// mail finds mail exchangers that cannot be found, are aliases (RFC 2181 §10.3) or take no mail.
+func (c *check) mail() {
+	internet, _ := c.t.VantageNamed("internet")
+	for _, r := range c.m.Estate.Of(estate.KindNamed("dns")) {
+		d := r.(*estate.DNS)
+		words := strings.Fields(d.Value)
+		if d.Off || d.Type != "MX" || len(d.For) > 0 || len(words) != 2 {
+			continue
+		}
+		target, ok := estate.CleanHostname(words[1])
+		if !ok || target == "." { // RFC 7505: no mail is taken, on purpose
+			continue
+		}
+		c.exchanger(d, target, internet)
+	}
+}
+
+func (c *check) exchanger(d *estate.DNS, target string, internet trace.Vantage) {
+	v6, v4 := c.m.Names.Addresses(target, c.everybody())
+	f := Finding{Code: "name.mail", Subject: d.Owner, Records: lines(d), Trace: &Where{target + ":25", "internet"}}
+	for _, l := range slices.Concat(v4.Links, v6.Links) {
+		if line := estate.Line(l.Record); !slices.Contains(f.Records, line) {
+			f.Records = append(f.Records, line)
+		}
+	}
+	instead := ""
+	switch alias := slices.IndexFunc(v4.Links, func(l names.Link) bool { x, ok := l.Record.(*estate.DNS); return ok && x.Type == "CNAME" }); {
+	case alias >= 0:
+		f.Why = fmt.Sprintf("The mail of %s goes to %s, an alias; some senders do not follow it.", d.Owner, target)
+		instead = v4.Last()
+	case len(v4.Addresses)+len(v6.Addresses) > 0:
+		outcome := c.mailAt(target, internet)
+		if outcome.Good() || outcome == trace.Outside || outcome == trace.Undecided {
+			return
+		}
+		f.Why = fmt.Sprintf("The mail of %s goes to %s, which takes none on port 25: %s.", d.Owner, target, outcome)
+	case v4.Code == names.Outside || v6.Code == names.Outside:
+		return
+	default:
+		f.Why = fmt.Sprintf("The mail of %s goes to %s, which has no address.", d.Owner, target)
+		for _, n := range c.t.Names() {
+			if n.Owner && trace.OneLetterOff(n.Name, target) {
+				f.Why = fmt.Sprintf("The mail of %s goes to %s, which has no address; %s is one letter off.", d.Owner, target, n.Name)
+				instead = n.Name
+			}
+		}
+	}
+	if instead != "" && c.mailAt(instead, internet).Good() {
+		preference, _, _ := strings.Cut(d.Value, " ")
+		f.Mend = &trace.Mend{Remove: lines(d), Add: lines(estate.With(d, func(n *estate.DNS) { n.Value = preference + " " + instead }))}
+	}
+	c.add(f)
+}
+
+// mailAt is what becomes of mail brought to a name: the best of its addresses, since senders try them all
+// (RFC 5321 §5.1).
+func (c *check) mailAt(name string, internet trace.Vantage) trace.Outcome {
+	key := trace.PortKey{Port: 25, Transport: netset.TCP}
+	paths := c.t.TracePort(trace.Target{Text: name + ":25", Name: name, Port: 25, Proto: netset.TCP}, key, internet)
+	for _, better := range []func(trace.Outcome) bool{
+		trace.Outcome.Good,
+		func(o trace.Outcome) bool { return o == trace.Outside || o == trace.Undecided },
+		func(trace.Outcome) bool { return true },
+	} {
+		for i := range paths {
+			if better(paths[i].Outcome) {
+				return paths[i].Outcome
+			}
+		}
+	}
+	return trace.Unresolved
+}
+
+// nearMisses finds names that are used and that DNS does not know, one letter from one that it does.
+func (c *check) nearMisses() {
+	all := c.t.Names()
+	byLength := map[int][]trace.Name{}
+	for _, n := range all {
+		if n.Owner {
+			byLength[len(n.Name)] = append(byLength[len(n.Name)], n)
+		}
+	}
+	for _, n := range all {
+		if n.Owner || c.at[[2]string{"name.unresolved", n.Name}] == nil {
+			continue
+		}
+		for _, length := range []int{len(n.Name) - 1, len(n.Name), len(n.Name) + 1} {
+			for _, near := range byLength[length] {
+				if near.Zone != n.Zone || !trace.OneLetterOff(near.Name, n.Name) || onlyDigitsDiffer(near.Name, n.Name) {
+					continue
+				}
+				c.add(Finding{
+					Code: "name.near-miss", Subject: n.Name, Records: slices.Concat(n.Records, near.Records), Mend: respelt(n, near),
+					Why: fmt.Sprintf("%s is one letter from %s, which is recorded: perhaps that is what was meant.", n.Name, near.Name),
+				})
+			}
+		}
+	}
+}
+
+// onlyDigitsDiffer says whether two names are numbered on purpose, as a1 and a2.
+func onlyDigitsDiffer(a, b string) bool {
+	digits := regexp.MustCompile(`[0-9]+`)
+	return digits.ReplaceAllString(a, "#") == digits.ReplaceAllString(b, "#")
+}
+
+// respelt gives the lines that use a name the near one instead; nil where a line of that kind uses that one already.
+func respelt(n, near trace.Name) *trace.Mend {
+	mend := &trace.Mend{Remove: []string{}, Add: []string{}}
+	for _, line := range n.Records {
+		kind, _, _ := strings.Cut(line, " ")
+		if slices.ContainsFunc(near.Records, func(other string) bool { return strings.HasPrefix(other, kind+" ") }) {
+			return nil
+		}
+		words := strings.Split(line, " ")
+		for i, w := range words {
+			parts := strings.Split(w, ",")
+			for j, p := range parts {
+				if p == n.Name {
+					parts[j] = near.Name
+				}
+			}
+			words[i] = strings.Join(parts, ",")
+		}
+		if changed := strings.Join(words, " "); changed != line {
+			mend.Remove, mend.Add = append(mend.Remove, line), append(mend.Add, changed)
+		}
+	}
+	return mend
+}
+
+// noWWW finds zones whose own name is served on the web, and has no record for www.
+func (c *check) noWWW() {
+	for _, r := range c.m.Estate.Of(estate.KindNamed("zone")) {
+		z := r.(*estate.Zone)
+		www := "www." + z.Name
+		if z.Off || len(z.For) > 0 || strings.HasPrefix(z.Name, "www.") {
+			continue
+		}
+		if v6, v4 := c.m.Names.Addresses(www, c.everybody()); len(v6.Addresses)+len(v4.Addresses) > 0 || len(v4.Links) > 0 || v4.Code != names.NXDomain || c.at[[2]string{"name.unresolved", www}] != nil {
+			continue
+		}
+		served := slices.ContainsFunc(c.walked[z.Name], func(w walked) bool {
+			return (w.key.Port == 80 || w.key.Port == 443) && w.key.Transport == netset.TCP && slices.ContainsFunc(w.paths, func(p trace.Path) bool { return p.Outcome.Good() })
+		})
+		if !served {
+			continue
+		}
+		c.add(Finding{
+			Code: "name.no-www", Subject: z.Name, Records: c.ownersOf(z.Name), Mend: c.withWWW(z.Name, www),
+			Why: fmt.Sprintf("%s is served on the web, and %s has no record: who types it gets nothing.", z.Name, www),
+		})
+	}
+}
+
+func (c *check) ownersOf(name string) []string {
+	var out []string
+	for _, r := range c.m.Estate.Of(estate.KindNamed("dns")) {
+		if d := r.(*estate.DNS); d.Owner == name && !d.Off && (d.Type == "A" || d.Type == "AAAA" || d.Type == "ALIAS") {
+			out = append(out, estate.Line(d))
+		}
+	}
+	return out
+}
+
+// withWWW gives a name's www everything that the name itself has: a record, its sites, its certificates, its intents.
+func (c *check) withWWW(apex, www string) *trace.Mend {
+	alias := &estate.DNS{Owner: www, Type: "CNAME", Value: apex, TTL: estate.NotGiven, Every: estate.NotGiven}
+	if estate.Complete(alias) != nil {
+		return nil
+	}
+	mend := &trace.Mend{Remove: []string{}, Add: lines(alias)}
+	swap := func(old, next estate.Record) {
+		mend.Remove, mend.Add = append(mend.Remove, estate.Line(old)), append(mend.Add, estate.Line(next))
+	}
+	for _, s := range c.m.Services {
+		for _, site := range s.Sites {
+			if site.Name == apex && !slices.Contains(site.Record.Names, www) {
+				swap(site.Record, estate.With(site.Record, func(n *estate.Site) { n.Names = append(slices.Clone(n.Names), www) }))
+			}
+		}
+	}
+	for _, cert := range c.m.CertList {
+		if slices.Contains(cert.For, apex) && !slices.Contains(cert.For, www) && !slices.Contains(cert.For, "*."+apex) {
+			swap(cert, estate.With(cert, func(n *estate.Cert) { n.For = append(slices.Clone(n.For), www) }))
+		}
+	}
+	for _, i := range c.m.Intents {
+		if i.Target == apex {
+			mend.Add = append(mend.Add, estate.Line(estate.With(i, func(n *estate.Intent) { n.Target = www })))
+		}
+	}
+	return mend
+}
