@@ -11,6 +11,7 @@ import (
 	"steady-compass/core/estate"
 	"steady-compass/core/findings"
 	"steady-compass/core/model"
+	"steady-compass/core/names"
 	"steady-compass/core/trace"
 	"steady-compass/store"
 )
@@ -246,6 +247,74 @@ type Effect struct {
 	Doors   []DoorEffect `json:"doors" nullable:"false"`
 	Fixed   []Brief      `json:"fixed" nullable:"false"`
 	Brought []Brief      `json:"brought" nullable:"false"`
+	Old     []OldAnswer  `json:"old" nullable:"false"`
+}
+
+// OldAnswer is how long an answer that changed may still be seen as it was.
+type OldAnswer struct {
+	Name    string         `json:"name"`
+	Type    string         `json:"type"`
+	Seconds estate.Seconds `json:"seconds"`
+	Missing bool           `json:"missing" doc:"What may be seen is that the name, or the type, was not there"`
+}
+
+func noEffect() Effect {
+	return Effect{Names: []NameEffect{}, Doors: []DoorEffect{}, Fixed: []Brief{}, Brought: []Brief{}, Old: []OldAnswer{}}
+}
+
+// oldAnswers are the answers that differ between two estates, with how long caches may go on giving the old one: the
+// TTL of the record that goes; for one that comes where nothing was, how long that may be remembered (RFC 2308 §5).
+func oldAnswers(before, after *analysis) []OldAnswer {
+	type key struct{ name, typ string }
+	dns := estate.KindNamed("dns")
+	was, is := map[string]bool{}, map[string]bool{}
+	for _, r := range before.Estate.Of(dns) {
+		was[estate.Line(r)] = true
+	}
+	for _, r := range after.Estate.Of(dns) {
+		is[estate.Line(r)] = true
+	}
+	internet, err := before.tracer.VantageNamed("internet")
+	if err != nil {
+		return []OldAnswer{}
+	}
+	found := map[key]OldAnswer{}
+	note := func(o OldAnswer) {
+		if old, ok := found[key{o.Name, o.Type}]; o.Seconds > 0 && (!ok || o.Seconds > old.Seconds) {
+			found[key{o.Name, o.Type}] = o
+		}
+	}
+	for _, r := range before.Estate.Of(dns) {
+		d := r.(*estate.DNS)
+		if is[estate.Line(r)] || d.Off {
+			continue
+		}
+		link := names.Link{Owner: d.Owner, Record: d, TTL: d.TTL}
+		if zone := before.tracer.Model().Names.ZoneOf(d.Owner, before.tracer.Model().AskerAt(model.Nowhere, model.Internet)); link.TTL == estate.NotGiven && zone != nil {
+			link.TTL = zone.TTL
+		}
+		if age, known := link.Age(); known {
+			note(OldAnswer{d.Owner, d.Type, age, false})
+		}
+	}
+	for _, r := range after.Estate.Of(dns) {
+		d := r.(*estate.DNS)
+		if was[estate.Line(r)] || d.Off || strings.HasPrefix(d.Owner, "*.") {
+			continue
+		}
+		a := before.tracer.Answer(d.Owner, d.Type, internet)
+		if len(a.Values) == 0 && a.Code != names.Outside && a.NegativeKnown {
+			note(OldAnswer{d.Owner, d.Type, a.Negative, true})
+		}
+	}
+	out := []OldAnswer{}
+	for _, o := range found {
+		out = append(out, o)
+	}
+	slices.SortFunc(out, func(a, b OldAnswer) int {
+		return cmp.Or(-cmp.Compare(a.Seconds, b.Seconds), strings.Compare(a.Name, b.Name), strings.Compare(a.Type, b.Type))
+	})
+	return out
 }
 
 // NameEffect is a name whose verdict changes.
@@ -278,7 +347,8 @@ type Brief struct {
 // compare says what differs between two analyses, seen from the internet and, for names that are for others,
 // from those.
 func compare(ctx context.Context, before, after *analysis) (Effect, error) {
-	e := Effect{Names: []NameEffect{}, Doors: []DoorEffect{}, Fixed: []Brief{}, Brought: []Brief{}}
+	e := noEffect()
+	e.Old = oldAnswers(before, after)
 	for _, from := range vantagesOf(before, after) {
 		if err := compareNames(ctx, &e, before, after, from); err != nil {
 			return e, err
@@ -332,7 +402,8 @@ func (e *Effect) findings(was, is []findings.Finding) {
 // glance compares what the records say by themselves: for an estate so large that following every flow
 // takes longer than a person waits between two keys.
 func glance(before, after *analysis) Effect {
-	e := Effect{Names: []NameEffect{}, Doors: []DoorEffect{}, Fixed: []Brief{}, Brought: []Brief{}}
+	e := noEffect()
+	e.Old = oldAnswers(before, after)
 	e.findings(findings.CheckRecords(before.tracer, before.day).Findings, findings.CheckRecords(after.tracer, after.day).Findings)
 	return e
 }

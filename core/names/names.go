@@ -69,6 +69,36 @@ type Answer struct {
 	NegativeKnown bool // an SOA is recorded that says so
 }
 
+// Age is how long a record may still be seen as it was after it changes: its TTL (RFC 1035 §3.2.1), and for one that
+// follows a machine also the interval at which it is brought up to date. known is false where one of them is not
+// recorded.
+func (l Link) Age() (age estate.Seconds, known bool) {
+	d, ok := l.Record.(*estate.DNS)
+	switch {
+	case !ok:
+		return 0, true // a hosts file is read anew each time
+	case l.TTL == estate.NotGiven, d.Dynamic != "" && d.Every == estate.NotGiven:
+		return 0, false
+	case d.Dynamic != "":
+		return l.TTL + d.Every, true
+	}
+	return l.TTL, true
+}
+
+// Age is how old an answer may be that is still seen after any of its records changed: the most of its links, or,
+// where there is no address, how long that may be kept (RFC 2308 §5).
+func (a *Answer) Age() (age estate.Seconds, known bool) {
+	known = true
+	for _, l := range a.Links {
+		one, ok := l.Age()
+		age, known = max(age, one), known && ok
+	}
+	if len(a.Values) == 0 && a.Code != Outside {
+		return max(age, a.Negative), known && a.NegativeKnown
+	}
+	return age, known
+}
+
 // Last is the name where the chain ends.
 func (a *Answer) Last() string { return a.Chain[len(a.Chain)-1] }
 

@@ -207,6 +207,39 @@ func linkRecords(answer names.Answer) []estate.Record {
 	return out
 }
 
+// ageWords says how long the old answer may be seen after a change.
+func ageWords(answer names.Answer) string {
+	if age, known := answer.Age(); known && age > 0 {
+		return sentence("; after a change the old answer may be seen for %s", age)
+	}
+	return ""
+}
+
+// chainTo are the links that lead to one address of an answer.
+func chainTo(answer names.Answer, found names.Address) []Link {
+	var out []Link
+	for _, l := range answer.Links {
+		link := Link{Name: l.Owner, Type: "hosts", Record: estate.Line(l.Record), Value: found.Addr.String()}
+		if d, ok := l.Record.(*estate.DNS); ok {
+			if (d.Type == "A" || d.Type == "AAAA") && l.Record != found.Record {
+				continue
+			}
+			link.Type = d.Type
+			if d.Type != "A" && d.Type != "AAAA" {
+				link.Value = d.Value
+			}
+			if l.TTL != estate.NotGiven {
+				link.TTL = &l.TTL
+			}
+		}
+		if age, known := l.Age(); known {
+			link.Age = &age
+		}
+		out = append(out, link)
+	}
+	return out
+}
+
 // answered is a branch for one address of an answer.
 func (s *serving) answered(a asking, w way, answer names.Answer, found names.Address) []resolved {
 	shown := append(linkRecords(answer), found.Record)
@@ -231,7 +264,7 @@ func (s *serving) answered(a asking, w way, answer names.Answer, found names.Add
 	}
 	w.dst = toAddr(found.Addr)
 	w.cells.Answers = found.Addr.String()
-	w.walk(Step{Stage: StageResolve, At: at, Verdict: Pass, Ground: Water, Records: lines(shown...), Why: sentence("Answers %s%s.", found.Addr, how)})
+	w.walk(Step{Stage: StageResolve, At: at, Verdict: Pass, Ground: Water, Records: lines(shown...), Why: sentence("Answers %s%s%s.", found.Addr, how, ageWords(answer)), Chain: chainTo(answer, found)})
 	return s.addressed(a, w, found.Record, answer)
 }
 
@@ -351,7 +384,11 @@ func (s *serving) unresolved(a asking, w way, answer names.Answer) []resolved {
 	if b.Mend == nil && len(answer.Links) > 0 { // an alias of nothing, and nothing says what was meant
 		b.Mend = &Mend{Remove: lines(answer.Links[len(answer.Links)-1].Record), Add: []string{}}
 	}
-	w.walk(Step{Stage: StageResolve, At: last, Verdict: Broken, Ground: Water, Records: lines(shown...), Why: b.Why})
+	why := b.Why
+	if answer.NegativeKnown && !answer.Loop {
+		why = sentence("%s That it is not there may be remembered for %s.", b.Why, answer.Negative)
+	}
+	w.walk(Step{Stage: StageResolve, At: last, Verdict: Broken, Ground: Water, Records: lines(shown...), Why: why})
 	w.stop(Unresolved, b)
 	if !ok {
 		return []resolved{{w, true}}

@@ -82,6 +82,17 @@ type Step struct {
 	Flow    Flow     `json:"flow"`
 	Ground  Ground   `json:"ground"`          // how far in the step stands
 	Ghost   bool     `json:"ghost,omitempty"` // past the first break: what would happen
+	Chain   []Link   `json:"chain,omitempty"` // of a name that is resolved: from what was asked to the address
+}
+
+// Link is one record of a chain of answers.
+type Link struct {
+	Name   string          `json:"name"`
+	Type   string          `json:"type"` // the record's, or "hosts"
+	Value  string          `json:"value"`
+	TTL    *estate.Seconds `json:"ttl,omitempty"` // how long it may be kept; nothing where no ttl is recorded
+	Age    *estate.Seconds `json:"age,omitempty"` // how long it may still be seen after a change; more than ttl where a name follows a machine
+	Record string          `json:"record"`
 }
 
 // Ground is how far in a step stands: what the world sees, the edge, our own machines.

@@ -459,6 +459,7 @@ export interface components {
             doors: components["schemas"]["DoorEffect"][];
             fixed: components["schemas"]["Brief"][];
             names: components["schemas"]["NameEffect"][];
+            old: components["schemas"]["OldAnswer"][];
         };
         Entry: {
             act: string;
@@ -581,6 +582,16 @@ export interface components {
             cursor: number;
             line: string;
         };
+        Link: {
+            /** Format: int64 */
+            age?: number;
+            name: string;
+            record: string;
+            /** Format: int64 */
+            ttl?: number;
+            type: string;
+            value: string;
+        };
         Mark: {
             code: string;
             level: string;
@@ -605,6 +616,14 @@ export interface components {
             /** Format: int64 */
             revision: number;
             rows: components["schemas"]["Row"][];
+        };
+        OldAnswer: {
+            /** @description What may be seen is that the name, or the type, was not there */
+            missing: boolean;
+            name: string;
+            /** Format: int64 */
+            seconds: number;
+            type: string;
         };
         Open: {
             address: string;
@@ -706,6 +725,7 @@ export interface components {
         };
         Step: {
             at: string;
+            chain?: components["schemas"]["Link"][] | null;
             flow: components["schemas"]["Flow"];
             ghost?: boolean;
             ground: string;

@@ -1,5 +1,5 @@
 import styled from 'styled-components';
-import type { Effect } from '../api/client';
+import type { Effect, OldAnswer } from '../api/client';
 import { isGood, outcomeWords } from './marks';
 
 const Table = styled.div`
@@ -38,7 +38,12 @@ const shown = 6;
 
 /** What a change does: to names, doors and findings, the worst first. */
 export function EffectList({ effect, verb, flush }: { effect: Effect; verb: string; flush?: boolean }) {
-  const nothing = !effect.names.length && !effect.doors.length && !effect.fixed.length && !effect.brought.length;
+  const nothing =
+    !effect.old.length &&
+    !effect.names.length &&
+    !effect.doors.length &&
+    !effect.fixed.length &&
+    !effect.brought.length;
   const brought = [...effect.brought].sort((a, b) => rank(a.level) - rank(b.level));
   return (
     <Table data-effect style={flush ? { margin: '0 -14px' } : undefined}>
@@ -64,6 +69,15 @@ export function EffectList({ effect, verb, flush }: { effect: Effect; verb: stri
           </li>
         ))}
         {more(effect.names.length, 'more names change')}
+        {effect.old.slice(0, shown).map((o) => (
+          <li key={o.name + o.type}>
+            <code>
+              {o.name} {o.type}
+            </code>
+            <span>{oldWords(o)}</span>
+          </li>
+        ))}
+        {more(effect.old.length, 'more old answers')}
         {effect.doors.slice(0, shown).map((d) => (
           <li key={d.address + d.ports + d.transport + String(d.opens) + d.place}>
             <code>
@@ -86,6 +100,27 @@ export function EffectList({ effect, verb, flush }: { effect: Effect; verb: stri
       </ul>
     </Table>
   );
+}
+
+/** A number of seconds in the largest unit that is even. */
+export function duration(seconds: number) {
+  for (const [size, letter] of [
+    [604800, 'w'],
+    [86400, 'd'],
+    [3600, 'h'],
+    [60, 'm'],
+  ] as const) {
+    if (seconds > 0 && seconds % size === 0) return `${seconds / size}${letter}`;
+  }
+  return `${seconds}s`;
+}
+
+/** Until when an answer that changes now may still be seen as it was. */
+export function oldWords(o: OldAnswer) {
+  const until = new Date(Date.now() + o.seconds * 1000);
+  const far = o.seconds >= 86400;
+  const at = until.toLocaleString('en-GB', far ? { dateStyle: 'medium', timeStyle: 'short' } : { timeStyle: 'short' });
+  return `${o.missing ? 'that it was not there may be remembered' : 'the old answer may be seen'} until ${at} (${duration(o.seconds)})`;
 }
 
 function rank(level: string) {

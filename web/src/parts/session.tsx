@@ -1,5 +1,6 @@
 // What every view may do: change the estate, take it back, say what happened; and whether the program answers.
 import { createContext, useCallback, useContext, useEffect, useMemo, useRef, useState, type ReactNode } from 'react';
+import { oldWords } from './EffectList';
 import { api, ask, Failure, queries, refresh, type Effect, type Mend, type Problem, type State } from '../api/client';
 
 export interface Notice {
@@ -77,10 +78,14 @@ export function SessionProvider({ children }: { children: ReactNode }) {
         try {
           const body = { base: revisionNow(), remove: mend.remove, add: mend.add, why: what };
           const done = await ask(api.POST('/api/change', { body }));
-          const effect = done.effect ?? { names: [], doors: [], fixed: [], brought: [] };
+          const effect = done.effect ?? { names: [], doors: [], fixed: [], brought: [], old: [] };
           await refreshed(done.revision, mend.remove.length + mend.add.length);
           const words = effectWords(effect);
-          say({ text: `${what}.${words ? ` ${words[0]?.toUpperCase()}${words.slice(1)}.` : ''} u takes it back.` });
+          const old = effect.old[0];
+          const seen = old ? ` ${old.name} ${old.type}: ${oldWords(old)}.` : '';
+          say({
+            text: `${what}.${words ? ` ${words[0]?.toUpperCase()}${words.slice(1)}.` : ''}${seen} u takes it back.`,
+          });
           return effect;
         } catch (error) {
           failed(error);

@@ -12,6 +12,8 @@ import {
   type Step,
   type TraceResult,
 } from '../api/client';
+import { Chain } from '../parts/Chain';
+import { Wrapping } from '../parts/Wrapping';
 import { useViewHints } from '../parts/hints';
 import { useKeys } from '../parts/keys';
 import { isGood, Lock, Mark, markOf, outcomeWords } from '../parts/marks';
@@ -566,11 +568,14 @@ function StationRow({ step, before, first, last, on, onAt, onEdit, editing, edit
     <Station $ground={step.ground} $ghost={ghost} $on={on} onClick={onAt}>
       <Rail $ghost={ghost} $first={first} $last={last} />
       <div>
-        <b>{step.at}</b>
+        <b>
+          <Wrapping text={step.at} />
+        </b>
         <small>{stageWords[step.stage] ?? step.stage}</small>
       </div>
       <div>
         {step.why}
+        {step.chain && <Chain links={step.chain} />}
         <small>
           {changed(step, before)} {step.flow.encrypted && <Lock />}
         </small>
@@ -581,7 +586,7 @@ function StationRow({ step, before, first, last, on, onAt, onEdit, editing, edit
         <Records>
           {step.records.map((r) => (
             <RecordLine key={r} type="button" $ghost={ghost} title="edit this record" onClick={() => onEdit(r)}>
-              {r}
+              <Wrapping text={r} />
             </RecordLine>
           ))}
         </Records>
