@@ -238,3 +238,40 @@ func TestImportedFile(t *testing.T) {
 	b.press("u")
 	b.until(`document.querySelector('header p').innerText.includes('revision 4')`)
 }
+
+// TestMovedAddress finds where the public address is used, puts another in its place but for one line, and takes it
+// back.
+func TestMovedAddress(t *testing.T) {
+	p := start(t, "demo")
+	b := open(t, p.url+"/")
+	b.until(`document.querySelectorAll('[data-name]').length > 15`)
+	b.press("/")
+	b.press("203.0.113.20")
+	b.says("header", "Used in")
+	b.do(chromedp.KeyEvent(kb.Enter, chromedp.KeyModifiers(chromedp.ModifierShift)))
+	b.until(`location.pathname === '/uses/203.0.113.20' && document.querySelectorAll('[data-use=direct]').length === 13`)
+	eval[bool](b, `(document.getElementById('move-to').focus(), true)`)
+	b.press("203.0.113.77")
+	b.says("aside", "Change 13 lines")
+	eval[bool](b, `([...document.querySelectorAll('[data-use=direct] input')].at(-1).click(), true)`)
+	b.says("aside", "Change 12 lines")
+	b.says("aside [data-effect]", "the old answer may be seen until")
+	b.press(kb.Enter)
+	b.until(`location.pathname === '/uses/203.0.113.77' && document.querySelectorAll('[data-use=direct]').length === 12`)
+	eval[bool](b, `(document.activeElement.blur(), true)`)
+	b.press("u")
+	b.until(`document.querySelectorAll('[data-use=direct]').length === 0`)
+}
+
+// TestAnswersBesideOneAnother shows the odd answer of a split view.
+func TestAnswersBesideOneAnother(t *testing.T) {
+	p := start(t, "demo")
+	b := open(t, p.url+"/")
+	b.until(`document.querySelectorAll('[data-name]').length > 15`)
+	b.press("a")
+	b.says("[data-answer='dome.fernmoor.example A'] .odd", "no such name")
+	b.says("[data-answer='old.fernmoor.example A']", "nobody")
+	b.until(`document.querySelectorAll('[data-differs]').length === 2`)
+	b.press(kb.Escape)
+	b.until(`location.pathname === '/'`)
+}

@@ -15,6 +15,8 @@ var pictures = flag.String("pictures", "", "a folder to write a picture of each 
 var views = []struct{ name, path, ready string }{
 	{"names", "/", "[data-name]"},
 	{"trace", "/trace/sky.fernmoor.example%3A443", "[data-break]"},
+	{"answers", "/answers", "[data-answer]"},
+	{"uses", "/uses/203.0.113.20", "[data-use]"},
 	{"findings", "/findings/exposure.undeclared/azimuth%3A5432%2Ftcp", "[data-effect]"},
 	{"exposure", "/exposure", "[data-door]"},
 	{"records", "/records", ".cm-caution"},

@@ -13,6 +13,7 @@ import (
 	"steady-compass/core/model"
 	"steady-compass/core/names"
 	"steady-compass/core/trace"
+	"steady-compass/core/uses"
 	"steady-compass/store"
 )
 
@@ -28,6 +29,9 @@ type analysis struct {
 	mu       sync.Mutex
 	rows     map[string][]Row
 	open     map[string]trace.Exposure
+
+	usesOnce sync.Once
+	uses     *uses.Index
 }
 
 func analyse(s store.Snapshot, day estate.Date) *analysis {

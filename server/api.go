@@ -15,6 +15,8 @@ import (
 
 	"steady-compass/core/estate"
 	"steady-compass/core/findings"
+	"steady-compass/core/model"
+	"steady-compass/core/names"
 	"steady-compass/core/notation"
 	"steady-compass/core/trace"
 	"steady-compass/demo"
@@ -48,12 +50,14 @@ func registerAPI(e *echo.Echo, s *Server) huma.API {
 	get(api, "state", "/api/state", "What the estate is called and what needs attention", s.getState)
 	get(api, "counts", "/api/counts", "How much needs attention", s.getCounts)
 	get(api, "names", "/api/names", "The table of names, seen from a vantage", s.getNames)
+	get(api, "answers", "/api/answers", "What names answer, from several vantages side by side", s.getAnswers)
 	get(api, "trace", "/api/trace", "A target followed from a vantage", s.getTrace)
 	get(api, "exposure", "/api/exposure", "Everything that can be touched from a vantage", s.getExposure)
 	get(api, "findings", "/api/findings", "What is wrong with the estate", s.getFindings)
 	get(api, "records", "/api/records", "The estate as notation", s.getRecords)
 	get(api, "vantages", "/api/vantages", "The places to look from", s.getVantages)
 	get(api, "log", "/api/log", "The changes, the newest first", s.getLog)
+	get(api, "uses", "/api/uses", "Where an address, a name or a machine is used", s.getUses)
 	get(api, "export", "/api/export", "A zone, a hosts file or the estate, as a file", s.getExport)
 	get(api, "kinds", "/api/kinds", "The kinds of records and their words", s.getKinds)
 	post(api, "line", "/api/line", "What a line being typed means, could be, and would clash with", s.postLine)
@@ -63,6 +67,7 @@ func registerAPI(e *echo.Echo, s *Server) huma.API {
 	post(api, "change", "/api/change", "Make a change", s.postChange)
 	post(api, "save-text", "/api/records", "Make the estate what a whole text says", s.postRecords)
 	post(api, "import", "/api/import", "What taking files over would add, change and leave", s.postImport)
+	post(api, "move", "/api/move", "What the lines would be with another in something's place", s.postMove)
 	post(api, "undo", "/api/undo", "Take back a change", s.postUndo)
 	post(api, "redo", "/api/redo", "Make the change again that was undone last", s.postRedo)
 	post(api, "example", "/api/example", "Load the example into an empty estate", s.postExample)
@@ -247,6 +252,61 @@ type LineAnswer struct {
 	Fault      *estate.Fault       `json:"fault,omitempty"`
 	Completion notation.Completion `json:"completion"`
 	Effect     *Effect             `json:"effect,omitempty"`
+	Target     *TargetAnswer       `json:"target,omitempty"`
+}
+
+// TargetAnswer is what is to be said of something that would be traced.
+type TargetAnswer struct {
+	Word  string `json:"word"`            // the name, address or machine in it
+	Says  string `json:"says,omitempty"`  // of a name that is not recorded: what would answer it
+	Offer string `json:"offer,omitempty"` // the line that would record it
+	Uses  int    `json:"uses" doc:"How many records use it; -1 where they were not counted"`
+}
+
+// target says what a line that is no record would be traced as.
+func (a *analysis) target(text string) *TargetAnswer {
+	tg, err := a.tracer.ParseTarget(text)
+	if err != nil {
+		return nil
+	}
+	out := &TargetAnswer{Word: tg.Name, Uses: -1}
+	switch {
+	case tg.Place != nil:
+		out.Word = tg.Place.Name
+	case tg.Addr.IsValid():
+		out.Word = tg.Addr.String()
+	}
+	if a.Estate.Count() <= largeEstate {
+		out.Uses = len(a.whereUsed().Find(out.Word))
+	}
+	if tg.Name == "" || !strings.Contains(tg.Name, ".") {
+		return out
+	}
+	m := a.tracer.Model()
+	everybody := m.AskerAt(model.Nowhere, model.Internet)
+	at := m.Names.Standing(tg.Name, everybody)
+	if at.Exists {
+		return out
+	}
+	_, v4 := m.Names.Addresses(tg.Name, everybody)
+	switch {
+	case at.Zone == "":
+		out.Says = fmt.Sprintf("No recorded zone has %s: what it answers is not known here.", tg.Name)
+		return out
+	case at.Wildcard != "":
+		out.Says = fmt.Sprintf("%s is not recorded; the wildcard %s answers for it: %s.", tg.Name, at.Wildcard, strings.Join(v4.Values, ", "))
+	case v4.Code != names.NXDomain:
+		out.Says = fmt.Sprintf("%s is not recorded here: %s is handed on.", tg.Name, at.Encloser)
+		return out
+	default:
+		out.Says = fmt.Sprintf("%s is not there: the closest name above it is %s, and no wildcard stands below that.", tg.Name, at.Encloser)
+	}
+	if _, apex := m.Names.Addresses(at.Zone, everybody); len(apex.Values) > 0 {
+		out.Offer = fmt.Sprintf("dns %s A %s", tg.Name, apex.Values[0])
+	} else {
+		out.Offer = fmt.Sprintf("dns %s A", tg.Name)
+	}
+	return out
 }
 
 func (s *Server) postLine(ctx context.Context, in *body[LineQuestion]) (*body[LineAnswer], error) {
@@ -261,6 +321,9 @@ func (s *Server) postLine(ctx context.Context, in *body[LineQuestion]) (*body[Li
 	if err != nil {
 		out.Fault, _ = err.(*estate.Fault)
 		out.Fault.Line = 1
+		if !out.Record {
+			out.Target = a.target(in.Body.Line)
+		}
 		return &body[LineAnswer]{out}, nil
 	}
 	if p.Record == nil {

@@ -309,3 +309,120 @@ func TestImportAndExport(t *testing.T) {
 		t.Errorf("revision %d, to be written out: %v", r.Revision, r.Exports)
 	}
 }
+
+// TestAnswersSideBySide holds what a split view answers inside and outside beside one another.
+func TestAnswersSideBySide(t *testing.T) {
+	h := served(t, `network yard 10.0.0.0/24
+host gate router
+address gate 203.0.113.1 internet
+address gate 10.0.0.1 yard
+zone a.example ttl 1h
+dns a.example A 203.0.113.1
+dns a.example MX 10 a.example
+dns www.a.example CNAME a.example ttl 5m
+dns *.lab.a.example A 203.0.113.1
+dns in.a.example A 10.0.0.1 for yard
+dns old.a.example A 198.51.100.9
+dns xn--bcher-kva.a.example A 203.0.113.1
+intend x.lab.a.example 443 for internet
+`)
+	got := decoded[AnswersAnswer](t, call(t, h, "GET", "/api/answers?from=auto", nil), http.StatusOK)
+	if !slices.Equal(got.From, []string{"internet", "yard"}) {
+		t.Errorf("from %v", got.From)
+	}
+	var lines []string
+	for _, r := range got.Rows {
+		text := r.Name + " " + r.Type
+		for _, a := range r.Answers {
+			text += " | " + a.Code + " " + strings.Join(a.Values, ",")
+			if a.Wildcard {
+				text += " *"
+			}
+		}
+		text += " | " + strings.Join(r.Held, ",")
+		for word, is := range map[string]bool{" differs": r.Differs, " used": r.Used, " " + r.Unicode: r.Unicode != ""} {
+			if is {
+				text += word
+			}
+		}
+		lines = append(lines, text)
+	}
+	want := []string{
+		"a.example A | NOERROR 203.0.113.1 | NOERROR 203.0.113.1 | gate",
+		"a.example MX | NOERROR 10 a.example | NOERROR 10 a.example | ",
+		"www.a.example A | NOERROR 203.0.113.1 | NOERROR 203.0.113.1 | gate",
+		"*.lab.a.example A | NOERROR 203.0.113.1 | NOERROR 203.0.113.1 | gate",
+		"in.a.example A | NXDOMAIN  | NOERROR 10.0.0.1 | gate differs",
+		"x.lab.a.example A | NOERROR 203.0.113.1 * | NOERROR 203.0.113.1 * | gate used",
+		"old.a.example A | NOERROR 198.51.100.9 | NOERROR 198.51.100.9 | nobody",
+		"xn--bcher-kva.a.example A | NOERROR 203.0.113.1 | NOERROR 203.0.113.1 | gate bücher.a.example",
+	}
+	if !slices.Equal(lines, want) {
+		t.Errorf("got\n%s\nwant\n%s", strings.Join(lines, "\n"), strings.Join(want, "\n"))
+	}
+	if w := call(t, h, "GET", "/api/answers?from=moon", nil); w.Code != http.StatusUnprocessableEntity {
+		t.Errorf("from a place that is not there: %d", w.Code)
+	}
+}
+
+// TestMoveOfAPublicAddress puts another address in the place of the demo's: apex, services, text and all, in one step.
+func TestMoveOfAPublicAddress(t *testing.T) {
+	h := served(t, demo.Estate)
+	used := decoded[UsesAnswer](t, call(t, h, "GET", "/api/uses?of=203.0.113.20", nil), http.StatusOK)
+	direct := 0
+	for _, u := range used.Uses {
+		if u.How == "direct" {
+			direct++
+		}
+	}
+	if direct != strings.Count(demo.Estate, "203.0.113.20") || len(used.Uses) <= direct {
+		t.Errorf("%d records have it, of %d; the estate has it %d times", direct, len(used.Uses), strings.Count(demo.Estate, "203.0.113.20"))
+	}
+	swaps := decoded[[]Swap](t, call(t, h, "POST", "/api/move", MoveQuestion{"203.0.113.20", "203.0.113.77"}), http.StatusOK)
+	change := ChangeQuestion{Base: 1, Why: "moved"}
+	for _, s := range swaps {
+		if !s.Keep {
+			change.Remove, change.Add = append(change.Remove, s.Remove), append(change.Add, s.Add)
+		}
+	}
+	done := decoded[Changed](t, call(t, h, "POST", "/api/change", change), http.StatusOK)
+	for _, b := range done.Effect.Brought {
+		if !strings.Contains(b.Subject, "203.0.113.77") {
+			t.Errorf("the move brings %s %s: %s", b.Code, b.Subject, b.Why)
+		}
+	}
+	if len(done.Effect.Old) == 0 || done.Effect.Old[0].Seconds != 3600 {
+		t.Errorf("how long the old answers may be seen: %v", done.Effect.Old)
+	}
+	if left := decoded[UsesAnswer](t, call(t, h, "GET", "/api/uses?of=203.0.113.20", nil), http.StatusOK); len(left.Uses) > 0 {
+		t.Errorf("the old address still stands in %v", left.Uses)
+	}
+	decoded[Changed](t, call(t, h, "POST", "/api/undo", UndoQuestion{}), http.StatusOK)
+	if back := decoded[UsesAnswer](t, call(t, h, "GET", "/api/uses?of=203.0.113.20", nil), http.StatusOK); len(back.Uses) != len(used.Uses) {
+		t.Errorf("after one undo %d records use it, %d did", len(back.Uses), len(used.Uses))
+	}
+	for _, q := range []MoveQuestion{{"203.0.113.20", "a.example"}, {"203.0.113.20", ""}, {"...", "203.0.113.1"}} {
+		if w := call(t, h, "POST", "/api/move", q); w.Code != http.StatusUnprocessableEntity {
+			t.Errorf("%v: %d %s", q, w.Code, w.Body)
+		}
+	}
+}
+
+// TestANameThatIsNotThere says what would answer a name that nothing records, and offers the line.
+func TestANameThatIsNotThere(t *testing.T) {
+	h := served(t, demo.Estate)
+	for _, c := range []struct{ line, says, offer string }{
+		{"new.fernmoor.example", "the closest name above it is fernmoor.example, and no wildcard", "dns new.fernmoor.example A 203.0.113.20"},
+		{"x.lab.fernmoor.example:443", "the wildcard *.lab.fernmoor.example answers for it: 203.0.113.20", "dns x.lab.fernmoor.example A 203.0.113.20"},
+		{"x.gate.ridge.fernmoor.example", "the closest name above it is gate.ridge.fernmoor.example", "dns x.gate.ridge.fernmoor.example A 203.0.113.20"},
+		{"elsewhere.test", "No recorded zone has elsewhere.test", ""},
+		{"sky.fernmoor.example", "", ""},
+		{"azimuth", "", ""},
+		{"203.0.113.20", "", ""},
+	} {
+		a := decoded[LineAnswer](t, call(t, h, "POST", "/api/line", LineQuestion{c.line, len(c.line)}), http.StatusOK)
+		if a.Target == nil || !strings.Contains(a.Target.Says, c.says) || a.Target.Offer != c.offer || c.says == "" && a.Target.Says != "" {
+			t.Errorf("%s: %+v", c.line, a.Target)
+		}
+	}
+}

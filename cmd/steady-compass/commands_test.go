@@ -70,6 +70,10 @@ func TestCommands(t *testing.T) {
 		{"192.0.2.1 one\n", "import hosts -", 2, "", "expected a host or container"},
 		{"", "import transfer a.example", 2, "", "expected --server"},
 		{"", "import transfer a.example --server 127.0.0.1 --key nonsense", 2, "", "NAME:ALGORITHM:SECRET"},
+		{small, "uses 203.0.113.1 --estate -", 0, "direct  dns a.example A 203.0.113.1", ""},
+		{small, "uses 203.0.113.1 --estate -", 0, "led     intend a.example", ""},
+		{small, "uses ... --estate -", 2, "", "no address, no name and no machine"},
+		{small, "move 203.0.113.1 a.example --estate -", 2, "", "cannot stand where"},
 		{"", "frobnicate", 2, "", "--help"},
 		{"", "synth --names 12 --seed 3", 0, "intend", ""},
 	} {
@@ -173,5 +177,23 @@ func TestImportInto(t *testing.T) {
 	before := read()
 	if code, _, errs := call(t, "", "import", "zone", zone, "--into", into); code != 2 || !strings.Contains(errs, zone+":3:") || read() != before {
 		t.Errorf("damaged: exit %d\n%s", code, errs)
+	}
+}
+
+// TestMove puts another address in one's place in an estate file.
+func TestMove(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "my.estate")
+	if err := os.WriteFile(path, []byte(small), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if code, out, errs := call(t, "", "move", "203.0.113.1", "198.51.100.1", "--estate", path, "--try"); code != 0 || !strings.Contains(out, "2 lines change") {
+		t.Errorf("trying: exit %d\n%s%s", code, out, errs)
+	}
+	if code, out, errs := call(t, "", "move", "203.0.113.1", "198.51.100.1", "--estate", path); code != 0 {
+		t.Errorf("exit %d\n%s%s", code, out, errs)
+	}
+	text, err := os.ReadFile(path)
+	if err != nil || strings.Contains(string(text), "203.0.113.1") || strings.Count(string(text), "198.51.100.1") != 2 {
+		t.Errorf("%v\n%s", err, text)
 	}
 }

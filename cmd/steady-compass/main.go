@@ -22,6 +22,8 @@ type cli struct {
 	Exposure exposureCommand `cmd:"" help:"List everything that can be touched from a vantage."`
 	Check    checkCommand    `cmd:"" help:"Look the whole estate over."`
 	Answer   answerCommand   `cmd:"" help:"Say what a name answers, by the records."`
+	Uses     usesCommand     `cmd:"" help:"Say where an address, a name or a machine is used."`
+	Move     moveCommand     `cmd:"" help:"Put another address, name or machine in one's place, everywhere at once."`
 	Fmt      fmtCommand      `cmd:"" help:"Print an estate file in canonical form."`
 	Import   importCommand   `cmd:"" help:"Take over what stands in files of other formats, or what a name server has."`
 	Export   exportCommand   `cmd:"" help:"Write a zone or a hosts file."`

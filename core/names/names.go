@@ -9,6 +9,8 @@ import (
 	"strconv"
 	"strings"
 
+	"golang.org/x/net/idna"
+
 	"steady-compass/core/estate"
 )
 
@@ -571,6 +573,50 @@ func beside(over []*estate.DNS, at *node) []*estate.DNS {
 		}
 	}
 	return out
+}
+
+// Unicode is a name as people write it (RFC 5890 §2.3.2.1); "" where that is the same, or the name is no such.
+func Unicode(name string) string {
+	if !strings.Contains(name, "xn--") {
+		return ""
+	}
+	text, err := idna.Lookup.ToUnicode(strings.TrimPrefix(name, "*."))
+	if err != nil || text == name {
+		return ""
+	}
+	if strings.HasPrefix(name, "*.") {
+		text = "*." + text
+	}
+	return text
+}
+
+// Standing is what decides about a name that is asked for.
+type Standing struct {
+	Zone     string // the zone that answers; "" where none is recorded
+	Exists   bool   // the name itself is there
+	Encloser string // else the closest name above that is (RFC 4592 §3.3.1)
+	Wildcard string // the wildcard below that, where there is one
+}
+
+// Standing says by what a name would be answered.
+func (n *Names) Standing(name string, asker Asker) Standing {
+	v, zone := n.seen(name, asker)
+	if v == nil {
+		at := n.public.nodes[name]
+		return Standing{Exists: at != nil && len(at.records) > 0 || len(n.override(name, asker)) > 0}
+	}
+	s := Standing{Zone: zone, Exists: v.nodes[name] != nil || len(n.override(name, asker)) > 0}
+	for up, ok := Parent(name); !s.Exists && ok; up, ok = Parent(up) {
+		if v.nodes[up] == nil {
+			continue
+		}
+		s.Encloser = up
+		if v.wildcards[up] != nil || len(n.override("*."+up, asker)) > 0 {
+			s.Wildcard = "*." + up
+		}
+		break
+	}
+	return s
 }
 
 func (at *node) soa() *estate.DNS {

@@ -9,11 +9,13 @@ import { Quiet } from './parts/Quiet';
 import { Wreck } from './parts/Wreck';
 import { SessionProvider } from './parts/session';
 import { day, night } from './theme';
+import { Answers } from './views/Answers';
 import { Exposure } from './views/Exposure';
 import { Findings } from './views/Findings';
 import { Log } from './views/Log';
 import { Names } from './views/Names';
 import { Trace } from './views/Trace';
+import { Uses } from './views/Uses';
 
 const Records = lazy(() => import('./views/Records'));
 
@@ -55,6 +57,8 @@ export function App() {
                   <Switch>
                     <Route path="/" component={Names} />
                     <Route path="/trace/:target">{(p) => <Trace target={decodeURIComponent(p.target)} />}</Route>
+                    <Route path="/answers" component={Answers} />
+                    <Route path="/uses/:word">{(p) => <Uses word={decodeURIComponent(p.word)} />}</Route>
                     <Route path="/exposure" component={Exposure} />
                     <Route path="/findings/:code?/:subject?">
                       {(p) => (

@@ -18,6 +18,10 @@ export type Report = Schemas['Report'];
 export type Effect = Schemas['Effect'];
 export type OldAnswer = Schemas['OldAnswer'];
 export type ChainLink = Schemas['Link'];
+export type UsesAnswer = Schemas['UsesAnswer'];
+export type Swap = Schemas['Swap'];
+export type Answer = Schemas['Answer'];
+export type AnswerRow = Schemas['AnswerRow'];
 export type Open = Schemas['Open'];
 export type Entry = Schemas['Entry'];
 export type Fault = Schemas['Fault'];
@@ -64,6 +68,21 @@ export const queries = new QueryClient({
 
 export function useAppState() {
   return useQuery({ queryKey: ['state'], queryFn: () => ask(api.GET('/api/state')) });
+}
+
+export function useUses(word: string) {
+  return useQuery({
+    queryKey: ['uses', word],
+    queryFn: () => ask(api.GET('/api/uses', { params: { query: { of: word } } })),
+  });
+}
+
+export function useAnswers(from: string) {
+  return useQuery({
+    queryKey: ['answers', from],
+    queryFn: () => ask(api.GET('/api/answers', { params: { query: { from } } })),
+    placeholderData: keepPreviousData,
+  });
 }
 
 export function useCounts() {

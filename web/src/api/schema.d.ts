@@ -4,6 +4,23 @@
  */
 
 export interface paths {
+    "/api/answers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What names answer, from several vantages side by side */
+        get: operations["answers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/change": {
         parameters: {
             query?: never;
@@ -191,6 +208,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/move": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What the lines would be with another in something's place */
+        post: operations["move"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/names": {
         parameters: {
             query?: never;
@@ -328,6 +362,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/uses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Where an address, a name or a machine is used */
+        get: operations["uses"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/vantages": {
         parameters: {
             query?: never;
@@ -349,6 +400,37 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        Answer: {
+            /**
+             * Format: int64
+             * @description How long an old answer may be seen, in seconds; -1 where it is not known
+             */
+            age: number;
+            /** @description The names that it goes by, the one asked first */
+            chain: string[];
+            code: string;
+            values: string[];
+            /** @description A wildcard answers */
+            wildcard: boolean;
+        };
+        AnswerRow: {
+            answers: components["schemas"]["Answer"][];
+            /** @description Not all vantages have the same answer */
+            differs: boolean;
+            /** @description Who holds the addresses; nobody where no recorded machine does */
+            held: string[];
+            name: string;
+            type: string;
+            /** @description The name as people write it (RFC 5890), where that is not the same */
+            unicode?: string;
+            /** @description Nothing records it by its own name: a site, an intent or a certificate has it */
+            used: boolean;
+            zone: string;
+        };
+        AnswersAnswer: {
+            from: string[];
+            rows: components["schemas"]["AnswerRow"][];
+        };
         Break: {
             at: string;
             code: string;
@@ -576,6 +658,7 @@ export interface components {
             fault?: components["schemas"]["Fault"];
             meaning?: string;
             record: boolean;
+            target?: components["schemas"]["TargetAnswer"];
         };
         LineQuestion: {
             /** Format: int64 */
@@ -602,6 +685,10 @@ export interface components {
         Mend: {
             add: string[];
             remove: string[];
+        };
+        MoveQuestion: {
+            from: string;
+            to: string;
         };
         NameEffect: {
             after: string;
@@ -738,6 +825,25 @@ export interface components {
             detail: string;
             text: string;
         };
+        Swap: {
+            add: string;
+            how: string;
+            /** @description By itself it stays as it is */
+            keep: boolean;
+            remove: string;
+            /** @description Why the new line cannot stand */
+            wrong?: string;
+        };
+        TargetAnswer: {
+            offer?: string;
+            says?: string;
+            /**
+             * Format: int64
+             * @description How many records use it; -1 where they were not counted
+             */
+            uses: number;
+            word: string;
+        };
         TextAnswer: {
             added: string[];
             effect?: components["schemas"]["Effect"];
@@ -770,6 +876,16 @@ export interface components {
              */
             revision?: number;
         };
+        Use: {
+            how: string;
+            record: string;
+            via?: string;
+        };
+        UsesAnswer: {
+            kind: string;
+            of: string;
+            uses: components["schemas"]["Use"][];
+        };
         Vantage: {
             kind: string;
             name: string;
@@ -787,6 +903,38 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    answers: {
+        parameters: {
+            query?: {
+                /** @description The vantages, a comma list; auto adds those that have answers of their own */
+                from?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AnswersAnswer"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     change: {
         parameters: {
             query?: never;
@@ -1225,6 +1373,57 @@ export interface operations {
             };
         };
     };
+    move: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MoveQuestion"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Swap"][] | null;
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     names: {
         parameters: {
             query?: {
@@ -1590,6 +1789,38 @@ export interface operations {
             };
             /** @description Internal Server Error */
             500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    uses: {
+        parameters: {
+            query: {
+                /** @description An address, a name or a machine */
+                of: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UsesAnswer"];
+                };
+            };
+            /** @description Error */
+            default: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -3,7 +3,8 @@ import styled from 'styled-components';
 import { useLocation, useSearch } from 'wouter';
 import { api, ask, queries, type LineAnswer, type Vantage } from '../api/client';
 import { EffectList } from './EffectList';
-import { traceURL } from './route';
+import { LinkButton } from './Quiet';
+import { traceURL, usesURL } from './route';
 import { useSession } from './session';
 
 const Wrap = styled.div`
@@ -167,6 +168,13 @@ export function BearingLine() {
     go(traceURL(target, from));
   };
 
+  const whereUsed = (word: string) => {
+    setText('');
+    close();
+    field.current?.blur();
+    go(usesURL(word));
+  };
+
   const submit = async () => {
     const line = text.trim();
     if (line === '') return;
@@ -208,7 +216,9 @@ export function BearingLine() {
         complete(choices[Math.max(at, 0)]?.text ?? '');
         break;
       case 'Enter':
-        if (at >= 0) complete(choices[at]?.text ?? '');
+        if (e.shiftKey && !record && answer?.target) {
+          whereUsed(answer.target.word);
+        } else if (at >= 0) complete(choices[at]?.text ?? '');
         else void submit();
         break;
       case 'Escape':
@@ -222,6 +232,7 @@ export function BearingLine() {
   };
 
   const stale = answered !== text;
+  const target = record || stale ? undefined : answer?.target;
   return (
     <Wrap
       onBlur={(e) => {
@@ -254,7 +265,7 @@ export function BearingLine() {
         />
         {record && text ? <kbd>Enter records</kbd> : <kbd>/</kbd>}
       </Line>
-      {open && text.trim() !== '' && (choices.length > 0 || record) && (
+      {open && text.trim() !== '' && (choices.length > 0 || record || target) && (
         <Sheet onMouseDown={(e) => e.preventDefault()}>
           {record && answer?.meaning && <Said>{answer.meaning}</Said>}
           {record && answer?.fault && !stale && (
@@ -263,6 +274,31 @@ export function BearingLine() {
               {answer.fault.expected && `; expected ${answer.fault.expected}`}
               {answer.fault.nearest && ` (nearest: ${answer.fault.nearest})`}
             </Caution>
+          )}
+          {target?.says && (
+            <Said>
+              {target.says}
+              {target.offer && (
+                <p>
+                  <LinkButton
+                    onPress={() => {
+                      setText(`${target.offer} `);
+                      field.current?.focus();
+                    }}
+                  >
+                    {target.offer}
+                  </LinkButton>
+                </p>
+              )}
+            </Said>
+          )}
+          {target && target.uses > 0 && (
+            <Said>
+              <LinkButton onPress={() => whereUsed(target.word)}>
+                Used in {target.uses} {target.uses === 1 ? 'record' : 'records'}
+              </LinkButton>{' '}
+              <kbd>Shift Enter</kbd>
+            </Said>
           )}
           {record && answer?.effect && <EffectList effect={answer.effect} verb="Recording this would" />}
           <Choices role="listbox" id={listId} aria-label="What could stand here">

@@ -69,15 +69,21 @@ export function EffectList({ effect, verb, flush }: { effect: Effect; verb: stri
           </li>
         ))}
         {more(effect.names.length, 'more names change')}
-        {effect.old.slice(0, shown).map((o) => (
-          <li key={o.name + o.type}>
-            <code>
-              {o.name} {o.type}
-            </code>
-            <span>{oldWords(o)}</span>
+        {effect.old.length > 2 && effect.old[0] ? (
+          <li>
+            <code>{effect.old.length} records</code>
+            <span>{oldWords(effect.old[0])}</span>
           </li>
-        ))}
-        {more(effect.old.length, 'more old answers')}
+        ) : (
+          effect.old.map((o) => (
+            <li key={o.name + o.type}>
+              <code>
+                {o.name} {o.type}
+              </code>
+              <span>{oldWords(o)}</span>
+            </li>
+          ))
+        )}
         {effect.doors.slice(0, shown).map((d) => (
           <li key={d.address + d.ports + d.transport + String(d.opens) + d.place}>
             <code>

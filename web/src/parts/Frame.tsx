@@ -168,7 +168,7 @@ export function Frame({ children, dark, onTurn }: { children: ReactNode; dark: b
     '?': () => setKeysOpen(true),
     u: () => undoByKey(),
     U: () => void redo(),
-    Escape: () => say(null),
+    ...(notice && { Escape: () => say(null) }),
     '1': () => go(`/${keep}`),
     '2': () => go(`/exposure${keep}`),
     '3': () => go('/findings'),
@@ -177,7 +177,7 @@ export function Frame({ children, dark, onTurn }: { children: ReactNode; dark: b
   });
   const c = counts.data;
   const tabs: [string, string, number | undefined, boolean][] = [
-    ['Names', `/${keep}`, c?.names, location === '/' || location.startsWith('/trace')],
+    ['Names', `/${keep}`, c?.names, location === '/' || location.startsWith('/trace') || location === '/answers'],
     ['Exposure', `/exposure${keep}`, c?.open, location === '/exposure'],
     ['Findings', '/findings', c && c.errors + c.warnings + c.notes, location.startsWith('/findings')],
     ['Records', '/records', state.data?.records, location === '/records'],

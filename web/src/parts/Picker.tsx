@@ -67,7 +67,15 @@ export const Item = styled(ListBoxItem)`
 `;
 
 /** Where one looks from: what is recorded, or any address. */
-export function VantagePicker({ value, onChange }: { value: string; onChange: (from: string) => void }) {
+export function VantagePicker({
+  value,
+  onChange,
+  label = 'seen from',
+}: {
+  value: string;
+  onChange: (from: string) => void;
+  label?: string;
+}) {
   const vantages = useVantages();
   const [typed, setTyped] = useState<string | null>(null);
   const text = typed ?? value;
@@ -81,7 +89,7 @@ export function VantagePicker({ value, onChange }: { value: string; onChange: (f
   };
   return (
     <Box
-      aria-label="seen from"
+      aria-label={label}
       inputValue={text}
       onInputChange={(t) => setTyped(t === value ? null : t)}
       onChange={(key) => choose(key ? String(key) : (typed ?? '').trim())}
@@ -90,7 +98,7 @@ export function VantagePicker({ value, onChange }: { value: string; onChange: (f
       menuTrigger="focus"
       onBlur={() => setTyped(null)}
     >
-      <span>seen from</span>
+      <span>{label}</span>
       <Field id="vantage" value={text} onFocus={(e) => e.target.select()} />
       <Chevron aria-label="show the places to look from">⌄</Chevron>
       <List placement="bottom end">

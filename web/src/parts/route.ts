@@ -24,6 +24,10 @@ export function traceURL(target: string, from = 'internet') {
   return `/trace/${encodeURIComponent(target)}${from === 'internet' ? '' : `?from=${encodeURIComponent(from)}`}`;
 }
 
+export function usesURL(word: string) {
+  return `/uses/${encodeURIComponent(word)}`;
+}
+
 export function findingURL(code: string, subject: string) {
   return `/findings/${encodeURIComponent(code)}/${encodeURIComponent(subject)}`;
 }

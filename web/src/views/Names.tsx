@@ -1,7 +1,7 @@
 import { useVirtualizer } from '@tanstack/react-virtual';
 import { memo, useCallback, useEffect, useMemo, useRef, useState, type KeyboardEvent } from 'react';
 import styled, { css } from 'styled-components';
-import { useLocation } from 'wouter';
+import { Link, useLocation } from 'wouter';
 import { useNames, type Row, type RowWay } from '../api/client';
 import { useViewHints } from '../parts/hints';
 import { useKeys } from '../parts/keys';
@@ -340,6 +340,7 @@ export function Names() {
     e.preventDefault();
   };
   useKeys({
+    a: () => go('/answers'),
     f: () => document.getElementById('names-filter')?.focus(),
     v: () => document.getElementById('vantage')?.focus(),
     ArrowDown: () => scroll.current?.focus(),
@@ -351,6 +352,7 @@ export function Names() {
     ['→', 'each way of a row'],
     ['f', 'filter'],
     ['v', 'seen from'],
+    ['a', 'answers side by side'],
   ]);
   useEffect(() => {
     if (document.activeElement === document.body) scroll.current?.focus({ preventScroll: true });
@@ -371,6 +373,7 @@ export function Names() {
           }}
         />
       </label>
+      <Link href="/answers">answers</Link>
       <Choice label="show" value={show} options={shows} onChange={setShow} />
       <VantagePicker value={from} onChange={setFrom} />
       <Choice label="grouped by" value={group} options={groupings} onChange={setGroup} />

@@ -20,7 +20,7 @@ import { isGood, Lock, Mark, markOf, outcomeWords } from '../parts/marks';
 import { MendLines } from '../parts/MendLines';
 import { VantagePicker } from '../parts/Picker';
 import { Failed, LinkButton, Loading, Plain, Strong } from '../parts/Quiet';
-import { traceURL, useQueryWord } from '../parts/route';
+import { traceURL, usesURL, useQueryWord } from '../parts/route';
 import { revisionNow, useSession } from '../parts/session';
 import { Tools } from '../parts/Tools';
 
@@ -445,10 +445,17 @@ function Heading({ result, path, drafted }: { result: TraceResult; path: Path; d
         seen from {result.from}; {ends}
         {path.intended && `; meant to reach ${path.intended}`}
         {path.sources.only.length > 0 && `; only from ${path.sources.only.join(', ')}`}
-        {path.sources.except.length > 0 && `; except from ${path.sources.except.join(', ')}`}
+        {path.sources.except.length > 0 && `; except from ${path.sources.except.join(', ')}`} ·{' '}
+        <Link href={usesURL(hostOf(result.target, name))}>where it is used</Link>
       </p>
     </Top>
   );
+}
+
+/** The name, address or machine in a target. */
+function hostOf(target: string, name: string) {
+  const host = URL.canParse(target) && target.includes('://') ? new URL(target).hostname : name;
+  return host.replace(/^\[|\]$/g, '');
 }
 
 /** A record being edited, and the step at which it stood. The step stays while what is typed changes the path. */

@@ -1,0 +1,117 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"strings"
+
+	"steady-compass/core/estate"
+	"steady-compass/core/notation"
+	"steady-compass/core/uses"
+	"steady-compass/store"
+)
+
+type usesCommand struct {
+	Of string `arg:"" help:"An address, a name or a machine."`
+	question
+}
+
+// used is a use as JSON.
+type used struct {
+	Record string   `json:"record"`
+	How    uses.How `json:"how"`
+	Via    string   `json:"via,omitempty"`
+}
+
+func (c *usesCommand) Run(ctx context.Context, s streams) error {
+	e, err := c.question.read(ctx, s)
+	if err != nil {
+		return err
+	}
+	x := uses.New(e)
+	kind, word, ok := x.KindOf(c.Of)
+	if !ok {
+		return wrong("%q is no address, no name and no machine", c.Of)
+	}
+	list := []used{}
+	for _, u := range x.Find(word) {
+		list = append(list, used{estate.Line(u.Record), u.How, u.Via})
+	}
+	if c.JSON {
+		return printJSON(s.out, map[string]any{"of": word, "kind": kind, "uses": list})
+	}
+	p := newPaper(s.out)
+	for _, u := range list {
+		via := ""
+		if u.Via != "" {
+			via = p.faint("  by " + u.Via)
+		}
+		p.line("%-7s %s%s", u.How, u.Record, via)
+	}
+	p.line("%d records use %s", len(list), word)
+	return nil
+}
+
+type moveCommand struct {
+	From   string `arg:"" help:"The address, name or machine that goes."`
+	To     string `arg:"" help:"What comes in its place."`
+	Estate string `help:"Estate file to change." placeholder:"FILE" xor:"into" required:""`
+	DB     string `name:"db" help:"Database to change." placeholder:"FILE" xor:"into" required:""`
+	Try    bool   `help:"Only say what would change."`
+}
+
+func (c *moveCommand) Run(ctx context.Context, s streams) error {
+	q := question{Estate: c.Estate, DB: c.DB}
+	e, err := q.read(ctx, s)
+	if err != nil {
+		return err
+	}
+	x := uses.New(e)
+	kind, _, ok := x.KindOf(c.From)
+	if to, _, okTo := x.KindOf(c.To); !ok || !okTo || (kind == uses.Address) != (to == uses.Address) {
+		return wrong("%q cannot stand where %q does; expected two addresses, two names or two machines", c.To, c.From)
+	}
+	p := newPaper(s.out)
+	var change estate.Change
+	for _, sw := range x.Move(c.From, c.To) {
+		if sw.Keep {
+			p.line("%s", p.faint("  stays: "+estate.Line(sw.Record)+wrongWords(sw.Wrong)))
+			continue
+		}
+		p.line("- %s", estate.Line(sw.Record))
+		p.line("+ %s", sw.New)
+		placed, _, err := notation.ParseLine(sw.New)
+		if err != nil {
+			return wrong("%s: %v", sw.New, err)
+		}
+		change.Remove, change.Add = append(change.Remove, estate.Line(sw.Record)), append(change.Add, placed)
+	}
+	p.line("%d lines change", len(change.Add))
+	if c.Try || len(change.Add) == 0 {
+		return nil
+	}
+	next, err := e.Apply(change)
+	if err != nil {
+		return wrong("%v", err)
+	}
+	if c.Estate != "" {
+		return writeWhole(c.Estate, notation.Print(next))
+	}
+	db, err := store.Open(ctx, c.DB)
+	if err != nil {
+		return wrong("%v", err)
+	}
+	defer func() { _ = db.Close() }()
+	_, err = db.Commit(ctx, store.Edit{Base: db.Current().Revision, Who: "command", Why: strings.Join([]string{"move", c.From, c.To}, " "), Change: change})
+	if errors.Is(err, store.ErrNothing) {
+		return nil
+	}
+	return err
+}
+
+func wrongWords(text string) string {
+	if text == "" {
+		return ""
+	}
+	return " (" + text + ")"
+}

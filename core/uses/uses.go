@@ -1,0 +1,466 @@
+// Package uses says where an address, a name or a machine stands in the records, and what the lines would be with
+// another in its place.
+package uses
+
+import (
+	"net/netip"
+	"regexp"
+	"slices"
+	"strings"
+
+	"steady-compass/core/estate"
+	"steady-compass/core/notation"
+)
+
+// Kind is what is looked for.
+type Kind string
+
+const (
+	Address Kind = "address"
+	Name    Kind = "name" // a DNS name
+	Machine Kind = "machine"
+)
+
+// How says in what way a record uses what is looked for.
+type How string
+
+const (
+	Direct How = "direct" // it stands in the record
+	Inside How = "inside" // the record has a network, or a wildcard, that it is inside of
+	Told   How = "told"   // only a note tells of it
+	Led    How = "led"    // the record uses a name, or an address, that stands for it
+)
+
+// Use is a record that uses what is looked for.
+type Use struct {
+	Record estate.Record
+	How    How
+	Via    string // the name or address by which it is led here; "" else
+}
+
+// Index finds the records of an estate by the words in them. It is immutable.
+type Index struct {
+	all      []estate.Record
+	words    map[string][]int32     // the records in which a word stands, by their place in all
+	addrs    map[netip.Addr][]int32 // the same for addresses, however they are written
+	networks []network
+	machines map[string]bool
+}
+
+type network struct {
+	prefix netip.Prefix
+	at     int32
+}
+
+// New makes the index of an estate.
+func New(e *estate.Estate) *Index {
+	x := &Index{all: e.All(), words: map[string][]int32{}, addrs: map[netip.Addr][]int32{}, machines: map[string]bool{}}
+	for i, r := range x.all {
+		x.add(int32(i), estate.Line(r))
+		switch r := r.(type) {
+		case *estate.Host:
+			x.machines[r.Name] = true
+		case *estate.Container:
+			x.machines[r.Name] = true
+		}
+	}
+	return x
+}
+
+func isWordByte(c byte) bool { return isNameByte(c) || c == '.' || c == ':' || c == '*' }
+
+// add notes every word of a line, and every way in which it may be an address: alone, before a port, behind a family.
+func (x *Index) add(at int32, line string) {
+	for i := 0; i < len(line); {
+		if !isWordByte(line[i]) {
+			i++
+			continue
+		}
+		from := i
+		for i < len(line) && isWordByte(line[i]) {
+			i++
+		}
+		word := strings.Trim(line[from:i], ".:")
+		if word == "" {
+			continue
+		}
+		word = strings.ToLower(word)
+		note(x.words, word, at)
+		tries := []string{word, word, word}
+		if k := strings.LastIndexByte(word, ':'); k > 0 {
+			tries[1] = word[:k]
+			note(x.words, word[:k], at)
+		}
+		if k := strings.IndexByte(word, ':'); k > 0 {
+			tries[2] = word[k+1:]
+			note(x.words, word[k+1:], at)
+		}
+		for j, t := range tries {
+			if j > 0 && t == word || t[0] > 'f' && t[0] != ':' {
+				continue
+			}
+			a, err := netip.ParseAddr(t)
+			if err != nil {
+				continue
+			}
+			note(x.addrs, a.Unmap(), at)
+			bits := 0
+			for k := i + 1; i < len(line) && line[i] == '/' && k < len(line) && line[k] >= '0' && line[k] <= '9' && bits < 200; k++ {
+				bits = bits*10 + int(line[k]-'0')
+			}
+			if p, err := a.Prefix(bits); err == nil && bits > 0 && !p.IsSingleIP() {
+				x.networks = append(x.networks, network{p, at})
+			}
+		}
+	}
+}
+
+func note[K comparable](m map[K][]int32, key K, at int32) {
+	if list := m[key]; len(list) == 0 || list[len(list)-1] != at {
+		m[key] = append(list, at)
+	}
+}
+
+// KindOf says what a word is: an address, a machine that is recorded, else a name.
+func (x *Index) KindOf(word string) (Kind, string, bool) {
+	word = strings.ToLower(strings.TrimSpace(word))
+	if a, err := netip.ParseAddr(word); err == nil && a.Zone() == "" {
+		return Address, a.Unmap().String(), true
+	}
+	if x.machines[word] {
+		return Machine, word, true
+	}
+	if name, ok := estate.CleanHostname(word); ok {
+		return Name, name, true
+	}
+	return "", word, false
+}
+
+// candidates are the records in which a word may stand, in the order of the estate.
+func (x *Index) candidates(m matcher) []int32 {
+	var out []int32
+	switch m.kind {
+	case Address:
+		out = slices.Clone(x.addrs[m.addr])
+		for _, n := range x.networks {
+			if n.prefix.Contains(m.addr) {
+				out = append(out, n.at)
+			}
+		}
+	case Name:
+		out = slices.Clone(x.words[m.word])
+		for base := m.word; ; {
+			_, up, ok := strings.Cut(base, ".")
+			if !ok {
+				break
+			}
+			out, base = append(out, x.words["*."+up]...), up
+		}
+	case Machine:
+		host, _, _ := strings.Cut(m.word, "/")
+		out = slices.Clone(x.words[host])
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+// mostLed is how many names and addresses a search follows.
+const mostLed = 256
+
+// Find gives every record that uses a word, in the order of the estate: those in which it stands first, then those
+// that are led to it. Records that are off count too.
+func (x *Index) Find(word string) []Use {
+	kind, word, ok := x.KindOf(word)
+	if !ok {
+		return nil
+	}
+	var out []Use
+	seen := map[estate.Record]bool{}
+	var led []string
+	follow := func(kind Kind, word string, r estate.Record) {
+		if via := leadsBy(kind, word, r); via != "" && !slices.Contains(led, via) {
+			led = append(led, via)
+		}
+	}
+	m := matcherOf(kind, word)
+	for _, i := range x.candidates(m) {
+		r := x.all[i]
+		if how, found := m.use(r); found {
+			seen[r] = true
+			out = append(out, Use{r, how, ""})
+			if how == Direct {
+				follow(kind, word, r)
+			}
+		}
+	}
+	for i := 0; i < len(led) && i < mostLed; i++ { // a name may be an alias's target, and that one another's
+		kind, via, _ := x.KindOf(led[i])
+		m := matcherOf(kind, via)
+		for _, at := range x.candidates(m) {
+			r := x.all[at]
+			if _, zone := r.(*estate.Zone); zone {
+				continue // it holds the name, and does not use it
+			}
+			if how, found := m.use(r); found && how == Direct {
+				if !seen[r] {
+					seen[r] = true
+					out = append(out, Use{r, Led, via})
+				}
+				follow(kind, via, r)
+			}
+		}
+	}
+	return out
+}
+
+// leadsBy is the name or address through which others use a word: the owner of a record that gives it, the address
+// that a machine holds.
+func leadsBy(kind Kind, word string, r estate.Record) string {
+	switch r := r.(type) {
+	case *estate.DNS:
+		value := strings.ToLower(strings.TrimSuffix(r.Value, "."))
+		given := kind == Machine && r.Dynamic == word || value == word && (kind == Address || r.Type == "CNAME" || r.Type == "ALIAS" || r.Type == "DNAME")
+		if given && r.Owner != word && !strings.HasPrefix(r.Owner, "*.") {
+			return r.Owner
+		}
+	case *estate.Address:
+		if kind == Machine && slices.Contains(r.Hosts, word) && r.Held.Addr.IsValid() && !r.Off {
+			return r.Held.Addr.String()
+		}
+	}
+	return ""
+}
+
+// Swap is a line with another address, name or machine in the old one's place.
+type Swap struct {
+	Use
+	New   string // the line
+	Keep  bool   // by itself it stays: a note, a line that is off, a network that only has it inside
+	Wrong string // why the new line cannot stand
+}
+
+// Move gives, for each record in which a word stands, the line with another in its place.
+func (x *Index) Move(from, to string) []Swap {
+	kind, from, ok := x.KindOf(from)
+	if !ok {
+		return nil
+	}
+	m := matcherOf(kind, from)
+	to = strings.ToLower(strings.TrimSpace(to))
+	var out []Swap
+	for _, i := range x.candidates(m) {
+		r := x.all[i]
+		how, found := m.use(r)
+		if !found || how == Inside {
+			continue
+		}
+		s := Swap{Use: Use{Record: r, How: how}, New: m.replace(r, to), Keep: how == Told || r.Meta().Off}
+		if _, _, err := notation.ParseLine(s.New); err != nil {
+			s.Wrong = err.Error()
+			s.Keep = true
+		}
+		out = append(out, s)
+	}
+	return out
+}
+
+// matcher finds one word in the fields of a record.
+type matcher struct {
+	kind Kind
+	word string
+	addr netip.Addr
+}
+
+func matcherOf(kind Kind, word string) matcher {
+	m := matcher{kind: kind, word: word}
+	if kind == Address {
+		m.addr = netip.MustParseAddr(word)
+	}
+	return m
+}
+
+// use says whether a record uses the word, and how.
+func (m matcher) use(r estate.Record) (How, bool) {
+	best := How("")
+	rank := map[How]int{Direct: 3, Inside: 2, Told: 1}
+	k := estate.KindOf(r)
+	for i := range k.Fields {
+		f := &k.Fields[i]
+		text := f.Print(r)
+		if text == "" {
+			continue
+		}
+		how, found := m.inField(k, f, i, r, text)
+		if found && rank[how] > rank[best] {
+			best = how
+		}
+	}
+	return best, best != ""
+}
+
+func (m matcher) inField(k *estate.Kind, f *estate.Field, at int, r estate.Record, text string) (How, bool) {
+	note := f.Column == "note"
+	switch m.kind {
+	case Machine:
+		if note || !m.standsFor(k, f, at, r) {
+			return "", false
+		}
+		return Direct, true
+	case Address:
+		how, found := m.addressIn(text)
+		if note && found {
+			how = Told
+		}
+		if found && how == Inside && (k.Word == "network" || note) {
+			return "", false // a network has all its addresses inside
+		}
+		return how, found
+	}
+	how, found := m.nameIn(text)
+	if note && found {
+		how = Told
+	}
+	return how, found
+}
+
+// standsFor says whether a field names the machine itself or, for a host, a container on it.
+func (m matcher) standsFor(k *estate.Kind, f *estate.Field, at int, r estate.Record) bool {
+	is := func(name string) bool { return name == m.word || strings.HasPrefix(name, m.word+"/") }
+	if at == 0 && k.Defines&estate.RefPlace != 0 {
+		return is(f.Values(r)[0])
+	}
+	for _, ref := range f.Refs(r) {
+		if ref.Kind&estate.RefPlace != 0 && is(ref.Name) {
+			return true
+		}
+	}
+	return false
+}
+
+// addressForm finds what may be an address; a text may say before it of which family it is (RFC 7208 §5.6).
+var addressForm = regexp.MustCompile(`(?i)(?:\bip[46]:)?([0-9a-f]*[:.][0-9a-f:.]*)(/[0-9]+)?`)
+
+// span is a part of a text.
+type span struct{ from, to int }
+
+// addresses are the places in a text where the address stands; inside is whether a network has it.
+func (m matcher) addresses(text string) (spans []span, inside bool) {
+	for _, at := range addressForm.FindAllStringSubmatchIndex(text, -1) {
+		from, to := at[2], at[3]
+		if at[0] == at[2] && from > 0 && isNameByte(text[from-1]) || to < len(text) && at[4] < 0 && isNameByte(text[to]) {
+			continue // a part of a name
+		}
+		word := text[from:to]
+		a, err := netip.ParseAddr(strings.TrimRight(word, "."))
+		if err != nil { // an address and a port
+			if i := strings.LastIndexByte(word, ':'); i > 0 {
+				a, err = netip.ParseAddr(word[:i])
+				to = from + i
+			}
+		} else {
+			to = from + len(strings.TrimRight(word, "."))
+		}
+		if err != nil {
+			continue
+		}
+		if at[4] >= 0 {
+			if p, err := netip.ParsePrefix(text[from:at[5]]); err == nil && !p.IsSingleIP() {
+				inside = inside || p.Masked().Contains(m.addr)
+				continue
+			}
+		}
+		if a.Unmap() == m.addr {
+			spans = append(spans, span{from, to})
+		}
+	}
+	return spans, inside
+}
+
+func isNameByte(c byte) bool {
+	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '-' || c == '_'
+}
+
+func (m matcher) addressIn(text string) (How, bool) {
+	spans, inside := m.addresses(text)
+	switch {
+	case len(spans) > 0:
+		return Direct, true
+	case inside:
+		return Inside, true
+	}
+	return "", false
+}
+
+var nameForm = regexp.MustCompile(`(?i)[a-z0-9_*][a-z0-9_*.-]*`)
+
+// namesIn are the places in a text where the name stands; inside is whether a wildcard has it.
+func (m matcher) namesIn(text string) (spans []span, inside bool) {
+	for _, at := range nameForm.FindAllStringIndex(text, -1) {
+		word := strings.ToLower(strings.TrimRight(text[at[0]:at[1]], ".-"))
+		if word == m.word {
+			spans = append(spans, span{at[0], at[0] + len(word)})
+		} else if base, ok := strings.CutPrefix(word, "*."); ok && m.word != base && strings.HasSuffix(m.word, "."+base) {
+			inside = true
+		}
+	}
+	return spans, inside
+}
+
+func (m matcher) nameIn(text string) (How, bool) {
+	spans, inside := m.namesIn(text)
+	switch {
+	case len(spans) > 0:
+		return Direct, true
+	case inside:
+		return Inside, true
+	}
+	return "", false
+}
+
+// replace is the record's line with another word where this one stands.
+func (m matcher) replace(r estate.Record, to string) string {
+	k := estate.KindOf(r)
+	words := []string{k.Word}
+	for i := range k.Fields {
+		f := &k.Fields[i]
+		text := f.Print(r)
+		if text == "" {
+			continue
+		}
+		var spans []span
+		switch m.kind {
+		case Address:
+			spans, _ = m.addresses(text)
+		case Name:
+			spans, _ = m.namesIn(text)
+		case Machine:
+			if f.Column != "note" && m.standsFor(k, f, i, r) {
+				spans = m.machines(text, len(f.Lead))
+			}
+		}
+		for _, s := range slices.Backward(spans) {
+			text = text[:s.from] + to + text[s.to:]
+		}
+		words = append(words, text)
+	}
+	return strings.Join(words, " ")
+}
+
+// machines are the places in a field's text where the machine's name stands, as a whole word or before a container's.
+func (m matcher) machines(text string, from int) []span {
+	var out []span
+	for _, at := range nameForm.FindAllStringIndex(text[from:], -1) {
+		s := span{from + at[0], from + at[1]}
+		whole := m.word
+		if host, name, container := strings.Cut(m.word, "/"); container {
+			if text[s.from:s.to] != host || !strings.HasPrefix(text[s.to:], "/"+name) || s.to+1+len(name) < len(text) && isNameByte(text[s.to+1+len(name)]) {
+				continue
+			}
+			s.to += 1 + len(name)
+		} else if strings.ToLower(text[s.from:s.to]) != whole || s.from > 0 && text[s.from-1] == '/' {
+			continue
+		}
+		out = append(out, s)
+	}
+	return out
+}

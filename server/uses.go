@@ -1,0 +1,82 @@
+package server
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+
+	"steady-compass/core/estate"
+	"steady-compass/core/uses"
+)
+
+// whereUsed is the index of the revision, made when it is first asked for.
+func (a *analysis) whereUsed() *uses.Index {
+	a.usesOnce.Do(func() { a.uses = uses.New(a.Estate) })
+	return a.uses
+}
+
+type usesQuery struct {
+	Of string `query:"of" required:"true" maxLength:"300" doc:"An address, a name or a machine"`
+}
+
+// Use is a record that uses what is asked for.
+type Use struct {
+	Record string   `json:"record"`
+	How    uses.How `json:"how"`
+	Via    string   `json:"via,omitempty"`
+}
+
+// UsesAnswer is where something is used.
+type UsesAnswer struct {
+	Of   string    `json:"of"`
+	Kind uses.Kind `json:"kind"`
+	Uses []Use     `json:"uses" nullable:"false"`
+}
+
+func noWord(word string) error {
+	return &Problem{Title: "That is nothing to look for", Status: http.StatusUnprocessableEntity, Detail: fmt.Sprintf("%q is no address, no name and no machine", word)}
+}
+
+func (s *Server) getUses(_ context.Context, in *usesQuery) (*body[UsesAnswer], error) {
+	x := s.now().whereUsed()
+	kind, word, ok := x.KindOf(in.Of)
+	if !ok {
+		return nil, noWord(in.Of)
+	}
+	out := UsesAnswer{word, kind, []Use{}}
+	for _, u := range x.Find(word) {
+		out.Uses = append(out.Uses, Use{estate.Line(u.Record), u.How, u.Via})
+	}
+	return &body[UsesAnswer]{out}, nil
+}
+
+// MoveQuestion is what is to stand where something else does.
+type MoveQuestion struct {
+	From string `json:"from" maxLength:"300"`
+	To   string `json:"to" maxLength:"300"`
+}
+
+// Swap is a line and what it would be.
+type Swap struct {
+	Remove string   `json:"remove"`
+	Add    string   `json:"add"`
+	How    uses.How `json:"how"`
+	Keep   bool     `json:"keep" doc:"By itself it stays as it is"`
+	Wrong  string   `json:"wrong,omitempty" doc:"Why the new line cannot stand"`
+}
+
+func (s *Server) postMove(_ context.Context, in *body[MoveQuestion]) (*body[[]Swap], error) {
+	x := s.now().whereUsed()
+	kind, _, ok := x.KindOf(in.Body.From)
+	if !ok {
+		return nil, noWord(in.Body.From)
+	}
+	if to, _, ok := x.KindOf(in.Body.To); !ok || (kind == uses.Address) != (to == uses.Address) {
+		return nil, &Problem{Title: "That cannot stand in its place", Status: http.StatusUnprocessableEntity, Detail: fmt.Sprintf("%q cannot stand where %s does; expected another %s", in.Body.To, in.Body.From, kind)}
+	}
+	out := []Swap{}
+	for _, sw := range x.Move(in.Body.From, in.Body.To) {
+		out = append(out, Swap{estate.Line(sw.Record), sw.New, sw.How, sw.Keep, sw.Wrong})
+	}
+	return &body[[]Swap]{out}, nil
+}
