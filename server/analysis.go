@@ -62,6 +62,7 @@ func (a *analysis) check(ctx context.Context) (findings.Report, error) {
 // Row is a name on a port, as the table of names shows it.
 type Row struct {
 	Name      string        `json:"name"`
+	Unicode   string        `json:"unicode,omitempty"` // the name as people write it (RFC 5890), where that is not the same
 	Zone      string        `json:"zone"`
 	For       []string      `json:"for" nullable:"false"` // the vantages it is for, where not everybody's
 	Port      uint16        `json:"port"`
@@ -136,7 +137,7 @@ func (a *analysis) nameRows(n trace.Name, v trace.Vantage) []Row {
 	var out []Row
 	for _, k := range ports {
 		paths := a.tracer.TracePort(target, k, v)
-		r := Row{Name: n.Name, Zone: n.Zone, For: n.From, Port: k.Port, Transport: k.Transport.String(), Verdict: trace.VerdictOf(paths), Guessed: !known, Ways: []RowWay{}}
+		r := Row{Name: n.Name, Unicode: names.Unicode(n.Name), Zone: n.Zone, For: n.From, Port: k.Port, Transport: k.Transport.String(), Verdict: trace.VerdictOf(paths), Guessed: !known, Ways: []RowWay{}}
 		if r.For == nil {
 			r.For = []string{}
 		}

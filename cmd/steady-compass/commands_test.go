@@ -43,6 +43,7 @@ func TestCommands(t *testing.T) {
 		{small, "trace a.example --estate -", 0, "arrives", ""},
 		{small, "trace www.a.example --estate -", 1, "cert.names", ""},
 		{small, "trace none.a.example --estate -", 1, "name.unresolved", ""},
+		{small + "dns bücher.a.example A 203.0.113.1\n", "trace bücher.a.example --estate -", 1, "(bücher.a.example)", ""},
 		{small, "trace elsewhere.test --estate -", 0, "outside", ""},
 		{small, "trace a.example --from moon --estate -", 2, "", `--from: no such vantage: "moon"`},
 		{small, "trace ://x --estate -", 2, "", "not a target"},

@@ -56,7 +56,11 @@ func printTrace(p *paper, r trace.Result) {
 	if !r.Verdict.Good() {
 		verdict = p.look(verdict)
 	}
-	p.line("%s from %s: %s", r.Target, r.From, verdict)
+	written := ""
+	if r.Unicode != "" {
+		written = " (" + r.Unicode + ")"
+	}
+	p.line("%s%s from %s: %s", r.Target, written, r.From, verdict)
 	for _, path := range r.Paths {
 		p.line("")
 		outcome := words(path.Outcome)

@@ -12,6 +12,7 @@ import (
 
 	"steady-compass/core/estate"
 	"steady-compass/core/model"
+	"steady-compass/core/names"
 	"steady-compass/core/netset"
 )
 
@@ -144,7 +145,7 @@ func (tg *Target) subject() string {
 
 // Trace follows a target from a vantage, on one port or on all that are its own.
 func (t *Tracer) Trace(tg Target, v Vantage) Result {
-	r := Result{Target: tg.Text, From: v.Word, Paths: []Path{}}
+	r := Result{Target: tg.Text, Unicode: names.Unicode(tg.Name), From: v.Word, Paths: []Path{}}
 	ports := []PortKey{{tg.Port, tg.Proto}}
 	if tg.Port == 0 {
 		ports, _ = t.PortsOf(tg.subject(), &v)

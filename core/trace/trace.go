@@ -178,6 +178,7 @@ type Cells struct {
 // Result is the answer to a trace.
 type Result struct {
 	Target  string  `json:"target"`
+	Unicode string  `json:"unicode,omitempty"` // the name as people write it (RFC 5890), where that is not the same
 	From    string  `json:"from"`
 	Verdict Outcome `json:"verdict"`
 	Paths   []Path  `json:"paths" nullable:"false"`

@@ -188,7 +188,7 @@ type mended struct {
 	fs.FS
 	text map[string][]byte
 	open *intake.FileFault // a parenthesis that is never closed, in the files read so far
-	used int           // how often one was included
+	used int               // how often one was included
 }
 
 // mostIncludes is how often files may include others: one that includes itself would go on for ever.

@@ -772,6 +772,7 @@ export interface components {
             from: string;
             paths: components["schemas"]["Path"][];
             target: string;
+            unicode?: string;
             verdict: string;
         };
         Row: {
@@ -784,6 +785,7 @@ export interface components {
             /** Format: int32 */
             port: number;
             transport: string;
+            unicode?: string;
             verdict: string;
             ways: components["schemas"]["RowWay"][];
             zone: string;

@@ -502,7 +502,11 @@ const NameRow = memo(function NameRow({ id, start, item, before, on, opened, gro
           {opened ? '▾' : '▸'}
         </button>
       )}
-      <div role="gridcell" className={way ? 'cell name ghost' : 'cell name'} title={row.name}>
+      <div
+        role="gridcell"
+        className={way ? 'cell name ghost' : 'cell name'}
+        title={row.unicode ? `${row.unicode}, ${row.name}` : row.name}
+      >
         {way ? (
           <small style={{ paddingLeft: 16 }}>{way.family === 'ipv6' ? 'IPv6' : 'IPv4'}</small>
         ) : (
@@ -591,7 +595,13 @@ function NameText({ row, full, faint }: { row: Row; full: boolean; faint: boolea
       </>
     );
   }
-  return <>{text}</>;
+  return row.unicode ? (
+    <>
+      {row.unicode.replace(`.${row.zone}`, full ? `.${row.zone}` : '')} <small>{text}</small>
+    </>
+  ) : (
+    <>{text}</>
+  );
 }
 
 function target(row: Row) {

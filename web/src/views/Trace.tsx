@@ -342,10 +342,11 @@ export function Trace({ target }: { target: string }) {
         {(names.data?.rows ?? []).slice(0, 400).map((r) => {
           const t = `${r.name}:${r.port}${r.transport === 'udp' ? '/udp' : ''}`;
           const inside = r.zone && r.name.endsWith(`.${r.zone}`) ? r.name.slice(0, -r.zone.length - 1) : r.name;
+          const written = r.unicode?.replace(`.${r.zone}`, '') ?? inside;
           const on = t === target || r.name === target;
           return (
             <SideRow key={t} href={traceURL(t, from)} $on={on} aria-current={on ? 'true' : undefined} title={r.name}>
-              <span>{inside === r.zone ? '@ apex' : inside}</span>
+              <span>{inside === r.zone ? '@ apex' : written}</span>
               <code>{r.port}</code>
               <Mark kind={markOf(r.verdict, r.asMeant, r.mends > 0)} />
             </SideRow>
@@ -427,7 +428,8 @@ function Heading({ result, path, drafted }: { result: TraceResult; path: Path; d
   return (
     <Top>
       <h2>
-        {name}
+        {result.unicode ? `${result.unicode} ` : name}
+        {result.unicode && <small>{path.steps[0]?.flow.name ?? name}</small>}
         <code>
           {path.port}/{path.transport}
         </code>
