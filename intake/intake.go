@@ -109,7 +109,7 @@ func Compare(e *estate.Estate, r Reading) Plan {
 		if met[rec] || rec.Meta().Off || !r.Covers(rec) {
 			continue
 		}
-		if d, ok := rec.(*estate.DNS); ok && (d.Dynamic != "" || d.Type == "ALIAS") && seen[identity(rec)] == false && givesAny(d, r.Records) {
+		if d, ok := rec.(*estate.DNS); ok && (d.Dynamic != "" || d.Type == "ALIAS") && !seen[identity(rec)] && givesAny(d, r.Records) {
 			continue
 		}
 		p.Gone = append(p.Gone, rec)

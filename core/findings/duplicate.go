@@ -271,8 +271,7 @@ func (c *check) joinedNetworks() []model.NetID {
 	for i := range to {
 		to[i] = model.NetID(i)
 	}
-	var find func(n model.NetID) model.NetID
-	find = func(n model.NetID) model.NetID {
+	find := func(n model.NetID) model.NetID {
 		for to[n] != n {
 			to[n], n = to[to[n]], to[n]
 		}
