@@ -49,7 +49,11 @@ func (m *Model) NextHop(p *Place, dst netip.Addr) Hop {
 			return hop
 		}
 	}
-	return m.byRouter(p, dst)
+	hop := m.byRouter(p, dst)
+	if hop.Kind == NoWay && m.onInternet(p, dst.Is6()) {
+		hop.Net = Internet // it leaves by its way to the internet, where nothing takes it
+	}
+	return hop
 }
 
 func (m *Model) onLink(p *Place, dst netip.Addr) (Hop, bool) {

@@ -114,7 +114,7 @@ func isLoopback(a netip.Addr) bool { return a.IsLoopback() || a.IsUnspecified() 
 
 func (r *run) fromHost(h *model.Place, w way) {
 	if isLoopback(w.dst.addr) || h.Owns(w.dst.addr) {
-		r.setSource(&w, h, model.NoNet)
+		r.setOwnSource(&w)
 		r.toSelf(h, w)
 		return
 	}
@@ -131,6 +131,10 @@ func (r *run) fromHost(h *model.Place, w way) {
 	}
 	if isContainerHop(r, hop) && r.place(hop.Place).IsContainer() {
 		r.intoContainer(h, w, hop.Net, hop.Place, model.NoNet, true)
+		return
+	}
+	if hop.Kind == model.NoWay && hop.Net == model.NoNet { // without a way no filter is met
+		r.follow(h, h.ID, w, hop)
 		return
 	}
 	for _, w := range r.filters(h, model.Output, w, model.NoNet, hop.Net, nil) {
@@ -184,9 +188,34 @@ func (r *run) setSource(w *way, h *model.Place, out model.NetID) {
 	}
 }
 
+// setOwnSource gives a flow to its own machine its source: the address that it is sent to, as the kernel does.
+func (r *run) setOwnSource(w *way) {
+	if !w.src.set.IsEmpty() || w.src.float != model.Nowhere {
+		return
+	}
+	own := w.dst.addr
+	if own.IsUnspecified() {
+		own = netip.AddrFrom4([4]byte{127, 0, 0, 1})
+		if w.six {
+			own = netip.IPv6Loopback()
+		}
+	}
+	w.src.set = netset.AddrsOf(own)
+	if w.leg == 0 {
+		w.origins = w.src.set
+	}
+}
+
 // toSelf is a flow from a machine to one of its own addresses: by a map to a container, else to its own
 // sockets, past no filter that is not `loopback-too`.
 func (r *run) toSelf(h *model.Place, w way) {
+	looped := func(w way) (out []way) {
+		others := func(f *model.Filter) bool { return !f.Record.LoopbackToo }
+		for _, w := range r.filters(h, model.Output, w, model.NoNet, model.NoNet, others) {
+			out = append(out, r.filters(h, model.Input, w, model.NoNet, model.NoNet, others)...)
+		}
+		return out
+	}
 	r.byMaps(h, w, true, func(mp *model.Map, w way) bool {
 		net := r.network(mp.Net)
 		if !isLoopback(w.dst.addr) && net != nil && net.Family(w.six) {
@@ -205,14 +234,15 @@ func (r *run) toSelf(h *model.Place, w way) {
 		if mp.Record.NoRelay {
 			return false
 		}
-		r.relay(h, mp, w)
+		for _, w := range looped(w.beforeMap()) {
+			for _, pair := range w.translated(mp.Pairs) {
+				r.relay(h, mp, pair)
+			}
+		}
 		return true
 	}, func(w way) {
-		loops := func(f *model.Filter) bool { return !f.Record.LoopbackToo }
-		for _, w := range r.filters(h, model.Output, w, model.NoNet, model.NoNet, loops) {
-			for _, w := range r.filters(h, model.Input, w, model.NoNet, model.NoNet, loops) {
-				r.sockets(h, w, true)
-			}
+		for _, w := range looped(w) {
+			r.sockets(h, w, true)
 		}
 	})
 }
@@ -594,9 +624,7 @@ func (r *run) toMachine(h *model.Place, in model.NetID, w way) {
 			return false
 		}
 		// By the relay: the outer port meets the input filter.
-		outer := w
-		outer.ports, outer.shift, outer.many = w.before, w.beforeShift, w.beforeMany
-		for _, v := range r.filters(h, model.Input, outer, in, model.NoNet, nil) {
+		for _, v := range r.filters(h, model.Input, w.beforeMap(), in, model.NoNet, nil) {
 			for _, pair := range v.translated(mp.Pairs) {
 				r.relay(h, mp, pair)
 			}
@@ -669,6 +697,10 @@ func (r *run) passAs(h *model.Place, in model.NetID, w way, as *netip.Addr) {
 	}
 	if toContainers {
 		r.intoContainer(h, w, hop.Net, hop.Place, in, false)
+		return
+	}
+	if hop.Kind == model.NoWay && hop.Net == model.NoNet {
+		r.follow(h, h.ID, w, hop)
 		return
 	}
 	skip := func(f *model.Filter) bool { return inside && !f.Record.GuardsContainers }
@@ -863,6 +895,12 @@ func (r *run) byMaps(h *model.Place, w way, local bool, take func(*model.Map, wa
 	for _, w := range left {
 		rest(w)
 	}
+}
+
+// beforeMap is a flow that a map has translated, on the ports that it came with.
+func (w way) beforeMap() way {
+	w.ports, w.shift, w.many = w.before, w.beforeShift, w.beforeMany
+	return w
 }
 
 // portsOf are the ports of w that became those of v.
