@@ -45,6 +45,8 @@ type Plan struct {
 	Change []Swap
 	Leave  int // lines of the file that are recorded already
 	Gone   []estate.Record
+	// Displaced are lines that are gone too, and cannot stay beside what comes.
+	Displaced []estate.Record
 }
 
 // Compare holds a reading against an estate. A line that is recorded already stays as it is, with its note.
@@ -114,7 +116,74 @@ func Compare(e *estate.Estate, r Reading) Plan {
 		}
 		p.Gone = append(p.Gone, rec)
 	}
+	p.pair()
 	return p
+}
+
+// pair makes a change of what goes and what comes for one name and type: another value in the old one's place. An
+// alias takes the place of whatever the name had, and gives it up to whatever it gets, since it stands alone
+// (RFC 1034 §3.6.2).
+func (p *Plan) pair() {
+	coming := map[string][]int{}
+	for i, r := range p.Add {
+		for _, g := range places(r) {
+			coming[g] = append(coming[g], i)
+		}
+	}
+	taken := make([]bool, len(p.Add))
+	var gone []estate.Record
+	for _, old := range p.Gone {
+		found := -1
+		for _, g := range places(old) {
+			for _, i := range coming[g] {
+				if !taken[i] && found < 0 {
+					found = i
+				}
+			}
+		}
+		if found < 0 {
+			if aliasMeets(old, p.Add) {
+				p.Displaced = append(p.Displaced, old)
+			} else {
+				gone = append(gone, old)
+			}
+			continue
+		}
+		taken[found] = true
+		p.Change = append(p.Change, Swap{old, keepingNotes(old, p.Add[found])})
+	}
+	p.Gone = gone
+	var add []estate.Record
+	for i, r := range p.Add {
+		if !taken[i] {
+			add = append(add, r)
+		}
+	}
+	p.Add = add
+}
+
+// places are what a record may take the place of: of a name, what has its type; of an alias, an address too.
+func places(r estate.Record) []string {
+	switch r := r.(type) {
+	case *estate.DNS:
+		at := "dns " + r.Owner + audience(r.For) + " "
+		if r.Type == "CNAME" || r.Type == "A" {
+			return []string{at + r.Type, at + "alone"}
+		}
+		return []string{at + r.Type}
+	case *estate.HostsEntry:
+		return []string{fmt.Sprintf("name %s %s %v", r.Hostname, r.Place, r.Addr.Is6())}
+	}
+	return nil
+}
+
+// aliasMeets says whether a record and one that comes cannot stand at one name, since either is an alias.
+func aliasMeets(old estate.Record, coming []estate.Record) bool {
+	d, ok := old.(*estate.DNS)
+	return ok && slices.ContainsFunc(coming, func(r estate.Record) bool {
+		c, ok := r.(*estate.DNS)
+		return ok && c.Owner == d.Owner && audience(c.For) == audience(d.For) && (c.Type == "CNAME" || d.Type == "CNAME")
+	})
 }
 
 // givesAny says whether a file has addresses that a followed name stands for.
@@ -131,6 +200,9 @@ func (p Plan) Edit(takeOut bool) estate.Change {
 	for _, s := range p.Change {
 		c.Remove = append(c.Remove, estate.Line(s.Old))
 		c.Add = append(c.Add, estate.Placed{Record: s.New})
+	}
+	for _, r := range p.Displaced {
+		c.Remove = append(c.Remove, estate.Line(r))
 	}
 	if takeOut {
 		for _, r := range p.Gone {

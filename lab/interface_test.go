@@ -219,7 +219,7 @@ func TestImportedFile(t *testing.T) {
 	drop("fernmoor.example.zone", "$TTL 1h\nwww CNAME @\nnew A 203.0.113.20\nbad A 1.2.3\nmail A 203.0.113.20\n")
 	b.says("[data-import]", `fernmoor.example.zone, line 4, column 11: "1.2.3" cannot stand in a record of type A`)
 	b.says("[data-import]", "+ dns new.fernmoor.example A 203.0.113.20")
-	b.says("[data-import]", "2 to add, 0 to change, 2 left as they are")
+	b.says("[data-import]", "1 to add, 1 to change, 2 left as they are")
 	b.says("[data-import] [data-effect]", "new.fernmoor.example")
 	click("Keep what can be read")
 	b.until(`document.querySelector('header p').innerText.includes('revision 2') && !document.querySelector('[data-import]')`)

@@ -72,6 +72,9 @@ func (s *Server) postImport(_ context.Context, in *body[ImportQuestion]) (*body[
 		out.Remove = append(out.Remove, estate.Line(swap.Old))
 		out.Add = append(out.Add, estate.Line(swap.New))
 	}
+	for _, r := range plan.Displaced {
+		out.Remove = append(out.Remove, estate.Line(r))
+	}
 	for _, r := range plan.Add {
 		out.Add = append(out.Add, estate.Line(r))
 	}

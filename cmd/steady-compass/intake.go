@@ -85,6 +85,9 @@ func planLines(p *paper, plan intake.Plan, takeOut bool) []string {
 	for _, sw := range plan.Change {
 		out = append(out, "- "+estate.Line(sw.Old), "+ "+estate.Line(sw.New))
 	}
+	for _, r := range plan.Displaced {
+		out = append(out, "- "+estate.Line(r))
+	}
 	for _, r := range plan.Add {
 		out = append(out, "+ "+estate.Line(r))
 	}

@@ -267,7 +267,7 @@ func TestFlows(t *testing.T) {
 		{box, "filter f on box input otherwise drop loopback-too\nrule f pass 80", "127.0.0.1:8080", "box", "127.0.0.1:8080 silent !path.blocked"},
 		{box, "filter f on box input otherwise drop loopback-too\nrule f pass 8080", "127.0.0.1:8080", "box", "127.0.0.1:8080 arrives box/web:80"},
 		{box, "filter f on peer output otherwise refuse", "10.99.0.1:1", "peer", "10.99.0.1:1 unroutable !path.no-route"},
-		{box, "filter f on peer output otherwise refuse", "10.0.0.77:1", "peer", "10.0.0.77:1 refused !path.blocked"},
+		{box, "filter f on peer output otherwise refuse", "10.0.0.77:1", "peer", "10.0.0.77:1 refused !path.blocked !path.no-route"},
 		{box, "", "172.20.0.1:22", "box/side", "172.20.0.1:22 arrives box:22"},
 		{box, "filter f on box input otherwise drop\nrule f pass 22 from a", "172.20.0.1:22", "box/side", "172.20.0.1:22 arrives box:22"},
 		{box, "filter f on box input otherwise drop\nrule f pass 22 from 172.20.0.0/30", "172.20.0.1:22", "box/side", "172.20.0.1:22 undecided"},

@@ -230,12 +230,12 @@ al 5 A 192.0.2.1
 	for _, g := range p.Gone {
 		got = append(got, "gone "+estate.Line(g))
 	}
-	want := `+ dns a.example A 192.0.2.77
-- dns a.example SOA ns.a.example. root.a.example. 7 7200 3600 1209600 300
+	want := `- dns a.example SOA ns.a.example. root.a.example. 7 7200 3600 1209600 300
 + dns a.example SOA ns.a.example. root.a.example. 8 7200 3600 1209600 300
 - dns ns.a.example A 192.0.2.1 note "the old one; still"
 + dns ns.a.example A 192.0.2.1 ttl 1m note "the old one; still"
-gone dns a.example A 192.0.2.1
+- dns a.example A 192.0.2.1
++ dns a.example A 192.0.2.77
 gone dns a.example TXT "v=spf1 ip4:192.0.2.1 -all"
 gone dns *.lab.a.example A 192.0.2.3`
 	if strings.Join(got, "\n") != want {
@@ -291,5 +291,35 @@ func BenchmarkRead(b *testing.B) {
 		if p := intake.Compare(e, read(b, "a.example", text, e)); p.Leave != 100_001 {
 			b.Fatalf("%d left", p.Leave)
 		}
+	}
+}
+
+// TestInPlace pairs what goes with what comes for one name, and clears the place of an alias.
+func TestInPlace(t *testing.T) {
+	e := parsed(t, `zone a.example ttl 1m
+dns a.example A 192.0.2.1 note "the first"
+dns a.example A 192.0.2.2
+dns www.a.example CNAME a.example
+dns x.a.example A 192.0.2.3
+dns x.a.example TXT "t"
+dns x.a.example AAAA 2001:db8::1
+`)
+	p := intake.Compare(e, read(t, "a.example", "$TTL 60\n@ A 192.0.2.9\n@ A 192.0.2.2\n@ A 192.0.2.8\nwww A 192.0.2.9\nx CNAME a.example.\n", e))
+	next, err := e.Apply(p.Edit(false))
+	if err != nil {
+		t.Fatal(err)
+	}
+	want := `zone      a.example ttl 1m
+dns       a.example A 192.0.2.9 note "the first"
+dns       a.example A 192.0.2.2
+dns       www.a.example A 192.0.2.9
+dns       x.a.example CNAME a.example
+dns       a.example A 192.0.2.8
+`
+	if got := notation.Print(next); got != want {
+		t.Errorf("got\n%s\nwant\n%s", got, want)
+	}
+	if len(p.Change) != 3 || len(p.Add) != 1 || len(p.Gone) != 0 || len(p.Displaced) != 2 {
+		t.Errorf("%d change, %d come, %d gone, %d displaced", len(p.Change), len(p.Add), len(p.Gone), len(p.Displaced))
 	}
 }

@@ -194,8 +194,8 @@ export function ImportPanel({ incoming, onClose }: { incoming: Incoming; onClose
       {answer && !answer.wrong && (
         <>
           <p>
-            {add.length - answer.remove.length} to add, {answer.remove.length} to change, {answer.leave} left as they
-            are.
+            {Math.max(0, add.length - answer.remove.length)} to add, {answer.remove.length} to change, {answer.leave}{' '}
+            left as they are.
           </p>
           {answer.left.map((l) => (
             <p key={l}>{l}</p>
