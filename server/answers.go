@@ -123,7 +123,8 @@ func (a *analysis) compared(list string) []string {
 			add(word)
 			continue
 		}
-		for _, from := range vantagesOf(a) {
+		add("internet")
+		for _, from := range a.withAnswers() {
 			if len(out) < 4 {
 				add(from)
 			}
@@ -132,6 +133,30 @@ func (a *analysis) compared(list string) []string {
 	if len(out) == 0 {
 		out = []string{"internet"}
 	}
+	return out
+}
+
+// withAnswers are the vantages that a zone or a record is for.
+func (a *analysis) withAnswers() []string {
+	var out []string
+	note := func(list []estate.Selector) {
+		for _, s := range list {
+			if _, err := a.tracer.VantageNamed(s.String()); err == nil && !slices.Contains(out, s.String()) {
+				out = append(out, s.String())
+			}
+		}
+	}
+	for _, r := range a.Estate.Of(estate.KindNamed("zone")) {
+		if z := r.(*estate.Zone); !z.Off {
+			note(z.For)
+		}
+	}
+	for _, r := range a.Estate.Of(estate.KindNamed("dns")) {
+		if d := r.(*estate.DNS); !d.Off && len(out) < mostCompared {
+			note(d.For)
+		}
+	}
+	slices.Sort(out)
 	return out
 }
 

@@ -3,6 +3,7 @@
 package uses
 
 import (
+	"errors"
 	"net/netip"
 	"regexp"
 	"slices"
@@ -256,8 +257,11 @@ func (x *Index) Move(from, to string) []Swap {
 		}
 		s := Swap{Use: Use{Record: r, How: how}, New: m.replace(r, to), Keep: how == Told || r.Meta().Off}
 		if _, _, err := notation.ParseLine(s.New); err != nil {
-			s.Wrong = err.Error()
-			s.Keep = true
+			s.Keep, s.Wrong = true, err.Error()
+			var fault *estate.Fault
+			if errors.As(err, &fault) {
+				s.Wrong = fault.What + "; expected " + fault.Expected
+			}
 		}
 		out = append(out, s)
 	}
@@ -339,6 +343,8 @@ func (m matcher) standsFor(k *estate.Kind, f *estate.Field, at int, r estate.Rec
 
 // addressForm finds what may be an address; a text may say before it of which family it is (RFC 7208 §5.6).
 var addressForm = regexp.MustCompile(`(?i)(?:\bip[46]:)?([0-9a-f]*[:.][0-9a-f:.]*)(/[0-9]+)?`)
+
+var familyWord = regexp.MustCompile(`(?i)\bip[46]:$`)
 
 // span is a part of a text.
 type span struct{ from, to int }
@@ -439,7 +445,11 @@ func (m matcher) replace(r estate.Record, to string) string {
 			}
 		}
 		for _, s := range slices.Backward(spans) {
-			text = text[:s.from] + to + text[s.to:]
+			head := text[:s.from]
+			if m.kind == Address { // a text says the family of the address that it names (RFC 7208 §5.6)
+				head = familyWord.ReplaceAllString(head, map[bool]string{true: "ip6:", false: "ip4:"}[strings.Contains(to, ":")])
+			}
+			text = head + to + text[s.to:]
 		}
 		words = append(words, text)
 	}

@@ -137,6 +137,8 @@ listen crate/front 80 as front
 cert c for a.example,*.a.example expires 2027-01-01 on crate/front
 intend 203.0.113.20 80 for 203.0.113.20 reaching crate`},
 		{"203.0.113.20", "2001:db8::1", `dns a.example A 2001:db8::1 (stays: `},
+		{"2001:db8::20", "198.51.100.1", `ip4:203.0.113.0/28 ip4:198.51.100.1 -all"
+dns six.a.example AAAA 198.51.100.1 (stays: `},
 	} {
 		var got []string
 		for _, s := range New(e).Move(c.from, c.to) {

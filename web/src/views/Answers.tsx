@@ -85,6 +85,14 @@ const Grid = styled.div<{ $n: number }>`
     font-family: 'IBM Plex Mono', monospace;
     font-size: 12px;
   }
+  .name button {
+    max-width: 100%;
+    overflow: hidden;
+    text-overflow: ellipsis;
+    vertical-align: bottom;
+    line-height: 16px;
+    margin-bottom: 6px;
+  }
   .name small {
     font-weight: 400;
     color: ${(p) => p.theme.ink2};

@@ -50,7 +50,7 @@ const Group = styled.h3`
 
 const Line = styled.div<{ $going?: boolean }>`
   display: grid;
-  grid-template-columns: 26px minmax(0, 1fr) auto;
+  grid-template-columns: 26px minmax(0, 1fr) fit-content(38%);
   align-items: start;
   padding: 6px 24px;
   border-top: 1px solid ${(p) => p.theme.hairline};
