@@ -303,6 +303,23 @@ func TestCases(t *testing.T) {
 		  rule edge pass 8080 from internet to box
 		  - intend a.example 80,443 for internet reaching box/app
 		  intend a.example 80,443 for internet`, `exposure.undeclared box:8080/tcp`},
+		// Sites that want the same.
+		{`site front a.example at 443 to http://store:9000`, `conflict.site front a.example`},
+		{`site front a.example at 443 path /x to http://app:3000`, ``},
+		{`site front a.example to http://app:3000`, `conflict.site front a.example`},
+		{`site front b.a.example,a.example at 443 to http://app:3000
+		  dns b.a.example A 203.0.113.1
+		  intend b.a.example 443 for internet reaching box/app`, `conflict.site front a.example`},
+		{`- site front a.example at 443 to http://app:3000
+		  - site front www.a.example at 443 to http://store:9000
+		  site front a.example at 443 to http://app:3000 default
+		  site front www.a.example at 443 to http://store:9000 default`, `conflict.default front www.a.example
+		  exposure.undeclared box/front:443/tcp (no mend)
+		  exposure.undeclared box:443/tcp (no mend)
+		  exposure.undeclared gate:443/tcp (no mend)`},
+		{`map box/app 8080 to 3000
+		  filter in on box input otherwise drop
+		  rule in pass 80,443`, `exposure.past-input box:8080/tcp`},
 		// Names.
 		{`dns a.example MX 10 mx.a.example`, `name.mail a.example (no mend)`},
 		{mailServer + `dns a.example MX 10 m.a.example`, ``},

@@ -119,6 +119,7 @@ func (c *check) records() {
 	c.nameRecords()
 	c.temporary()
 	c.sites()
+	c.rivals()
 	c.ownSake()
 }
 

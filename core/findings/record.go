@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"steady-compass/core/estate"
+	"steady-compass/core/model"
 	"steady-compass/core/trace"
 )
 
@@ -137,6 +138,60 @@ func (c *check) sites() {
 			c.add(Finding{Code: "site.unknown-service", Subject: name + ":" + sitePort(s), Records: []string{estate.Line(s)}, Why: why, Mend: mend})
 		}
 	}
+}
+
+// rivals finds sites of one service that want the same requests: the first in order answers.
+func (c *check) rivals() {
+	for _, service := range c.m.Services {
+		for i, later := range service.Sites {
+			for _, first := range service.Sites[:i] {
+				if !sameDoor(first.Record.At, later.Record.At) || first.Record == later.Record {
+					continue
+				}
+				subject := service.Name + " " + later.Name
+				if first.Name == later.Name && first.Record.Path == later.Record.Path {
+					c.add(Finding{
+						Code: "conflict.site", Subject: subject, Records: lines(first.Record, later.Record), Mend: without(later),
+						Why: fmt.Sprintf("Two sites of %s have the name %s%s; the first answers, the second never.", service.Name, later.Name, pathWords(later.Record.Path)),
+					})
+				}
+				if first.Record.Default && later.Record.Default && later.Name == later.Record.Names[0] && first.Name == first.Record.Names[0] {
+					c.add(Finding{
+						Code: "conflict.default", Subject: subject, Records: lines(first.Record, later.Record),
+						Why:  fmt.Sprintf("%s has two default sites on one port; the first, %s, answers.", service.Name, first.Name),
+						Mend: &trace.Mend{Remove: lines(later.Record), Add: lines(estate.With(later.Record, func(n *estate.Site) { n.Default = false }))},
+					})
+				}
+			}
+		}
+	}
+}
+
+func pathWords(path string) string {
+	if path == "" {
+		return ""
+	}
+	return " and the path " + path
+}
+
+// sameDoor says whether two sites are picked at an address and port that they share; one that names none is picked at all.
+func sameDoor(a, b estate.Bind) bool {
+	if a.Addr.IsValid() && b.Addr.IsValid() && a.Addr != b.Addr {
+		return false
+	}
+	return len(a.Ranges) == 0 || len(b.Ranges) == 0 || !a.Set().Intersect(b.Set()).IsEmpty()
+}
+
+// without is a site without one of its names: off, where it has no other.
+func without(s *model.Site) *trace.Mend {
+	next := estate.With(s.Record, func(n *estate.Site) {
+		if len(n.Names) == 1 {
+			n.Off = true
+			return
+		}
+		n.Names = slices.DeleteFunc(slices.Clone(n.Names), func(name string) bool { return name == s.Name })
+	})
+	return &trace.Mend{Remove: lines(s.Record), Add: lines(next)}
 }
 
 func sitePort(s *estate.Site) string {

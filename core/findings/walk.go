@@ -510,9 +510,19 @@ func (c *check) exposure() {
 	open := parallel(c.ctx, len(vantages), func(i int) []trace.Open { return c.t.Exposure(vantages[i]).Open })
 	lands := map[string]bool{}
 	for i, v := range vantages {
+		meant := map[string]bool{} // ports of which an intent covers something
+		port := func(e *trace.Open) string { return e.Address + " " + e.Ports + "/" + e.Transport }
+		for j := range open[i] {
+			if e := &open[i][j]; e.Intent != trace.None {
+				meant[port(e)] = true
+			}
+		}
 		for _, e := range open[i] {
 			if e.Intent == trace.Declared {
 				continue
+			}
+			if e.PastInput && !meant[port(&e)] {
+				c.pastInput(e, v.Word)
 			}
 			if _, known := lands[e.Place]; !known {
 				lands[e.Place] = c.t.Lands(e.Place)
@@ -522,6 +532,25 @@ func (c *check) exposure() {
 			}
 		}
 	}
+}
+
+// pastInput notes a mapped port that its machine's input filters would have stopped, had it met them.
+func (c *check) pastInput(e trace.Open, from string) {
+	subject := fmt.Sprintf("%s:%s/%s", e.Host, e.Ports, e.Transport)
+	if c.at[[2]string{"exposure.past-input", subject}] != nil {
+		return
+	}
+	host, _, _ := strings.Cut(e.Map.Container, "/")
+	records := lines(e.Map)
+	var names []string
+	for _, f := range c.m.PlaceNamed(host).Filters[model.Input] {
+		records = append(records, estate.Line(f.Record))
+		names = append(names, f.Record.Name)
+	}
+	c.add(Finding{
+		Code: "exposure.past-input", Subject: subject, Records: records, Mend: c.closing(e), Trace: &Where{fmt.Sprintf("%s:%s", hostPort(e.Address), portOf(e)), from},
+		Why: fmt.Sprintf("%s reaches %s on %s by the map, ahead of the input filter %s, which would have stopped it.", who(from), e.Service, e.Place, joined(names)),
+	})
 }
 
 // undeclared notes something open that no intent covers. Where several ways lead to one port of a machine, or several

@@ -612,6 +612,7 @@ func (r *run) toMachine(h *model.Place, in model.NetID, w way) {
 			}
 			return true
 		case !fromInside && family:
+			w.pastInput = r.inputStops(h, in, w.beforeMap())
 			w.heldBy(h.ID, false)
 			w.dst = r.containerDest(mp.Container, mp.Net, w.six)
 			w.walk(Step{
@@ -631,6 +632,21 @@ func (r *run) toMachine(h *model.Place, in model.NetID, w way) {
 		}
 		return true
 	}, func(w way) { r.toSockets(h, in, w) })
+}
+
+// inputStops says whether a machine's input filters would stop some of a flow that never meets them, since a map takes
+// it. It is looked at for exposure alone.
+func (r *run) inputStops(h *model.Place, in model.NetID, w way) bool {
+	if r.goal.repair || len(h.Filters[model.Input]) == 0 || w.src.set.IsEmpty() {
+		return false
+	}
+	left := w.src.set
+	for _, passed := range r.filters(h, model.Input, w, in, model.NoNet, nil) {
+		if passed.ports.Equal(w.ports) {
+			left = left.Subtract(passed.src.set)
+		}
+	}
+	return !left.IsEmpty()
 }
 
 // toSockets is a flow for the machine's own sockets, by way of its input filters. Where nothing listens and

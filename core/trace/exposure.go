@@ -40,9 +40,11 @@ type Open struct {
 	Host   string           `json:"-"` // the machine entered
 	Listen *estate.Listen   `json:"-"`
 	Map    *estate.Map      `json:"-"` // the map it came in by
-	addr   netip.Addr
-	set    netset.Addrs
-	flat   int // inner port less outer; many-to-one: -1<<20
+	// PastInput says that the map takes it ahead of input filters of its machine that would have stopped it.
+	PastInput bool `json:"-"`
+	addr      netip.Addr
+	set       netset.Addrs
+	flat      int // inner port less outer; many-to-one: -1<<20
 }
 
 // Dark is what may be open, and cannot be told.
@@ -223,7 +225,7 @@ func (t *Tracer) opened(open *[]Open, dark *[]Dark, l landing, c candidate, v *V
 		Host: t.entered(c), Listen: l.sock.Record, addr: c.dst.addr, set: l.origins,
 	}
 	if l.mapped != nil {
-		base.Map = l.mapped.Record
+		base.Map, base.PastInput = l.mapped.Record, l.pastInput
 	}
 	service := t.m.Services[base.Service]
 	for _, r := range l.outer.Ranges() {

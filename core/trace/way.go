@@ -45,6 +45,7 @@ type way struct {
 	beforeShift int
 	beforeMany  bool
 	relayed     bool // a port relay made it anew
+	pastInput   bool // mapped ahead of input filters that would have stopped it
 	// imagined: the flow goes on by a way that is not there, so nothing can be said of its reply.
 	imagined bool
 	// wouldForward: a router is to forward this and does not yet; its own filters are no break.
