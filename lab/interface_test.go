@@ -275,3 +275,36 @@ func TestAnswersBesideOneAnother(t *testing.T) {
 	b.press(kb.Escape)
 	b.until(`location.pathname === '/'`)
 }
+
+// TestPorts goes through the machines and their ports with the keyboard, finds one anywhere, and begins a line with the
+// next that is free.
+func TestPorts(t *testing.T) {
+	p := start(t, "demo")
+	b := open(t, p.url+"/ports?machine=azimuth")
+	b.says("[data-machine=azimuth]", "2 claim it")
+	b.says("[data-depth='8080']", "azimuth 8080/tcp is mapped to allsky and to stars; allsky gets it")
+	b.says("[data-depth='5432']", "past local")
+	b.says("[data-depth='8883']", "meridian 8883/udp")
+	b.press(kb.ArrowRight)
+	b.press(kb.ArrowRight)
+	b.until(`document.querySelector('[data-port][aria-pressed=true]')?.dataset.port === '80'`)
+	b.press(kb.ArrowDown)
+	b.until(`document.querySelector('[data-machine][aria-selected=true]').dataset.machine === 'zenith'`)
+	eval[bool](b, `(document.getElementById('ports-find').focus(), true)`)
+	b.press("5432")
+	b.until(`document.querySelectorAll('[data-machine]').length === 1`)
+	b.press(kb.Enter)
+	b.until(`document.querySelector('[data-port="5432"]')`)
+	eval[bool](b, `(document.querySelector('[data-port="5432"]').click(), true)`)
+	b.says("header", "trace [2001:db8:40:8::10]:5432 from internet")
+	eval[bool](b, `(document.querySelector('[role=grid]').focus(), true)`)
+	b.press(kb.Enter)
+	b.until(verdict + ` === 'arrives'`)
+	b.do(chromedp.Navigate(p.url + "/ports?machine=azimuth"))
+	b.says("form", "8001/tcp")
+	eval[bool](b, `([...document.querySelectorAll('form button')].find(e => e.innerText === 'start a listener').click(), true)`)
+	b.until(`document.activeElement.id === 'bearing' && document.activeElement.value === 'listen azimuth 8001 as '`)
+	b.press("spare")
+	b.press(kb.Enter)
+	b.says("[data-depth='8001']", "spare")
+}

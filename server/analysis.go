@@ -12,6 +12,7 @@ import (
 	"steady-compass/core/findings"
 	"steady-compass/core/model"
 	"steady-compass/core/names"
+	"steady-compass/core/ports"
 	"steady-compass/core/trace"
 	"steady-compass/core/uses"
 	"steady-compass/store"
@@ -29,6 +30,9 @@ type analysis struct {
 	mu       sync.Mutex
 	rows     map[string][]Row
 	open     map[string]trace.Exposure
+
+	chartOnce sync.Mutex
+	charted   *ports.Chart
 
 	usesOnce sync.Once
 	uses     *uses.Index
@@ -174,6 +178,22 @@ func (a *analysis) exposure(from string) (trace.Exposure, error) {
 	return x, nil
 }
 
+// everyExposure is what internet and each recorded network reach.
+func (a *analysis) everyExposure(ctx context.Context) (map[string][]trace.Open, error) {
+	out := map[string][]trace.Open{}
+	for _, net := range a.tracer.Model().Networks {
+		x, err := a.exposure(net.Name)
+		if err != nil {
+			return nil, err
+		}
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
+		out[net.Name] = x.Open
+	}
+	return out, nil
+}
+
 // Counts is what needs attention.
 type Counts struct {
 	Names      int `json:"names"`
@@ -181,6 +201,7 @@ type Counts struct {
 	Arrive     int `json:"arrive"`     // rows that do
 	Undecided  int `json:"undecided"`  // rows that cannot be told
 	Undeclared int `json:"undeclared"` // things open to the internet that no intent covers wholly
+	Machines   int `json:"machines"`
 	Open       int `json:"open"`
 	Errors     int `json:"errors"`
 	Warnings   int `json:"warnings"`
@@ -206,6 +227,11 @@ func (a *analysis) counts(ctx context.Context) (Counts, error) {
 	x, err := a.exposure("internet")
 	if err != nil {
 		return Counts{}, err
+	}
+	for _, p := range a.tracer.Model().Places {
+		if !p.IsContainer() && !p.Outside {
+			c.Machines++
+		}
 	}
 	c.Open = len(x.Open)
 	doors := map[string]bool{}

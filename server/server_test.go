@@ -17,6 +17,7 @@ import (
 
 	"steady-compass/core/estate"
 	"steady-compass/core/notation"
+	"steady-compass/core/ports"
 	"steady-compass/core/trace"
 	"steady-compass/demo"
 	"steady-compass/store"
@@ -423,6 +424,40 @@ func TestANameThatIsNotThere(t *testing.T) {
 		a := decoded[LineAnswer](t, call(t, h, "POST", "/api/line", LineQuestion{c.line, len(c.line)}), http.StatusOK)
 		if a.Target == nil || !strings.Contains(a.Target.Says, c.says) || a.Target.Offer != c.offer || c.says == "" && a.Target.Says != "" {
 			t.Errorf("%s: %+v", c.line, a.Target)
+		}
+	}
+}
+
+// TestPorts lists machines with their ports, one in depth, and what is free; for what is no machine it says so.
+func TestPorts(t *testing.T) {
+	h := served(t, demo.Estate)
+	machines := decoded[[]ports.Machine](t, call(t, h, "GET", "/api/ports", nil), http.StatusOK)
+	clash := false
+	for _, m := range machines {
+		for _, p := range m.Ports {
+			clash = clash || m.Name == "azimuth" && p.Port == 8080 && p.Clash != ""
+		}
+	}
+	if len(machines) != 9 || !clash {
+		t.Errorf("%d machines, the clash shown: %v", len(machines), clash)
+	}
+	if d := decoded[MachineDepth](t, call(t, h, "GET", "/api/ports/machine?machine=azimuth", nil), http.StatusOK); len(d.Ports) < 8 {
+		t.Errorf("%d ports", len(d.Ports))
+	}
+	if f := decoded[Free](t, call(t, h, "GET", "/api/ports/free?machine=azimuth&above=8079", nil), http.StatusOK); f.Port != 8081 {
+		t.Errorf("free above 8079 is %d", f.Port)
+	}
+	for _, path := range []string{"/api/ports/machine?machine=moon", "/api/ports/free?machine=azimuth/front", "/api/ports/free?machine=azimuth&above=99999", "/api/ports/free?machine=azimuth&transport=sctp"} {
+		if w := call(t, h, "GET", path, nil); w.Code != http.StatusUnprocessableEntity {
+			t.Errorf("%s: %d %s", path, w.Code, w.Body)
+		}
+	}
+	if c, ok := clashOf("azimuth/front:8000-8010/udp"); !ok || c.Machine != "azimuth" || c.Range.Lo != 8000 || c.Range.Hi != 8010 || c.Transport != "udp" {
+		t.Errorf("%+v %v", c, ok)
+	}
+	for _, subject := range []string{"", "azimuth", "azimuth:x/tcp", "azimuth:1-x/tcp", "azimuth/tcp"} {
+		if c, ok := clashOf(subject); ok {
+			t.Errorf("%q reads as %+v", subject, c)
 		}
 	}
 }

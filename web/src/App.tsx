@@ -14,6 +14,7 @@ import { Exposure } from './views/Exposure';
 import { Findings } from './views/Findings';
 import { Log } from './views/Log';
 import { Names } from './views/Names';
+import { Ports } from './views/Ports';
 import { Trace } from './views/Trace';
 import { Uses } from './views/Uses';
 
@@ -59,6 +60,7 @@ export function App() {
                     <Route path="/trace/:target">{(p) => <Trace target={decodeURIComponent(p.target)} />}</Route>
                     <Route path="/answers" component={Answers} />
                     <Route path="/uses/:word">{(p) => <Uses word={decodeURIComponent(p.word)} />}</Route>
+                    <Route path="/ports" component={Ports} />
                     <Route path="/exposure" component={Exposure} />
                     <Route path="/findings/:code?/:subject?">
                       {(p) => (

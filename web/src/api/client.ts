@@ -22,6 +22,9 @@ export type UsesAnswer = Schemas['UsesAnswer'];
 export type Swap = Schemas['Swap'];
 export type Answer = Schemas['Answer'];
 export type AnswerRow = Schemas['AnswerRow'];
+export type Machine = Schemas['Machine'];
+export type Port = Schemas['Port'];
+export type Depth = Schemas['Depth'];
 export type Open = Schemas['Open'];
 export type Entry = Schemas['Entry'];
 export type Fault = Schemas['Fault'];
@@ -82,6 +85,27 @@ export function useAnswers(from: string) {
     queryKey: ['answers', from],
     queryFn: () => ask(api.GET('/api/answers', { params: { query: { from } } })),
     placeholderData: keepPreviousData,
+  });
+}
+
+export function usePorts() {
+  return useQuery({ queryKey: ['ports'], queryFn: async () => (await ask(api.GET('/api/ports'))) ?? [] });
+}
+
+export function useMachinePorts(machine: string) {
+  return useQuery({
+    queryKey: ['ports', machine],
+    queryFn: () => ask(api.GET('/api/ports/machine', { params: { query: { machine } } })),
+    placeholderData: keepPreviousData,
+  });
+}
+
+/** The next free port above another; asked for where above is a port. */
+export function useFree(machine: string, above: number | null) {
+  return useQuery({
+    queryKey: ['ports', machine, 'free', above],
+    queryFn: () => ask(api.GET('/api/ports/free', { params: { query: { machine, above: above ?? 0 } } })),
+    enabled: above !== null,
   });
 }
 

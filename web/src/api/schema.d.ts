@@ -242,6 +242,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/ports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All machines with their used ports */
+        get: operations["ports"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/ports/free": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The next free port of a machine */
+        get: operations["free"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/ports/machine": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A machine's ports in depth */
+        get: operations["machine-ports"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/preview": {
         parameters: {
             query?: never;
@@ -494,6 +545,8 @@ export interface components {
             /** Format: int64 */
             errors: number;
             /** Format: int64 */
+            machines: number;
+            /** Format: int64 */
             names: number;
             /** Format: int64 */
             notes: number;
@@ -515,6 +568,26 @@ export interface components {
             records: string[];
             transport: string;
             why: string;
+        };
+        Depth: {
+            arrives: boolean;
+            /** @description Why two that want it clash */
+            clash?: string;
+            /** Format: int64 */
+            ends: number;
+            /** Format: int64 */
+            first: number;
+            from: string;
+            /** Format: int32 */
+            last: number;
+            layers: (components["schemas"]["Item"][] | null)[] | null;
+            /** Format: int32 */
+            port: number;
+            reach: string;
+            target: string;
+            transport: string;
+            /** @description The world reaches it, and no intent says so */
+            undeclared: boolean;
         };
         DoorEffect: {
             address: string;
@@ -611,6 +684,13 @@ export interface components {
             name?: string;
             to: string;
         };
+        Free: {
+            /**
+             * Format: int32
+             * @description 0 where there is none
+             */
+            port: number;
+        };
         ImportAnswer: {
             add: string[];
             faults: components["schemas"]["FileFault"][];
@@ -646,6 +726,11 @@ export interface components {
             place?: string;
             zone?: string;
         };
+        Item: {
+            beyond: boolean;
+            stops: boolean;
+            text: string;
+        };
         KindWords: {
             leads: string[];
             usage: string;
@@ -674,6 +759,20 @@ export interface components {
             ttl?: number;
             type: string;
             value: string;
+        };
+        Machine: {
+            addresses: string[];
+            /** Format: int64 */
+            maps: number;
+            name: string;
+            ports: components["schemas"]["Port"][];
+            router: boolean;
+            /** Format: int64 */
+            sockets: number;
+        };
+        MachineDepth: {
+            machine: string;
+            ports: components["schemas"]["Depth"][];
         };
         Mark: {
             code: string;
@@ -742,6 +841,18 @@ export interface components {
             steps: components["schemas"]["Step"][];
             transport: string;
             urlpath: string;
+        };
+        Port: {
+            /** @description Why two that want it clash */
+            clash?: string;
+            /** Format: int32 */
+            last: number;
+            /** Format: int32 */
+            port: number;
+            reach: string;
+            transport: string;
+            /** @description The world reaches it, and no intent says so */
+            undeclared: boolean;
         };
         Problem: {
             conflict?: components["schemas"]["Conflict"];
@@ -1445,6 +1556,99 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["NamesAnswer"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    ports: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Machine"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    free: {
+        parameters: {
+            query: {
+                machine: string;
+                transport?: "tcp" | "udp";
+                above?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Free"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "machine-ports": {
+        parameters: {
+            query: {
+                machine: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MachineDepth"];
                 };
             };
             /** @description Error */

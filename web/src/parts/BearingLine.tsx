@@ -2,6 +2,7 @@ import { useEffect, useId, useMemo, useRef, useState, type KeyboardEvent } from 
 import styled from 'styled-components';
 import { useLocation, useSearch } from 'wouter';
 import { api, ask, queries, type LineAnswer, type Vantage } from '../api/client';
+import { onBearing } from './bearing';
 import { EffectList } from './EffectList';
 import { LinkButton } from './Quiet';
 import { traceURL, usesURL } from './route';
@@ -135,6 +136,16 @@ export function BearingLine() {
       stop.abort();
     };
   }, [text, open]);
+
+  useEffect(
+    () =>
+      onBearing((begun) => {
+        setText(begun);
+        setOpen(true);
+        field.current?.focus();
+      }),
+    [],
+  );
 
   const record = beginsRecord(answer, text);
   const names = useMemo(() => (record ? none : targets(text)), [record, text]);

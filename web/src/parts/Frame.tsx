@@ -170,14 +170,16 @@ export function Frame({ children, dark, onTurn }: { children: ReactNode; dark: b
     U: () => void redo(),
     ...(notice && { Escape: () => say(null) }),
     '1': () => go(`/${keep}`),
-    '2': () => go(`/exposure${keep}`),
-    '3': () => go('/findings'),
-    '4': () => go('/records'),
-    '5': () => go('/log'),
+    '2': () => go('/ports'),
+    '3': () => go(`/exposure${keep}`),
+    '4': () => go('/findings'),
+    '5': () => go('/records'),
+    '6': () => go('/log'),
   });
   const c = counts.data;
   const tabs: [string, string, number | undefined, boolean][] = [
     ['Names', `/${keep}`, c?.names, location === '/' || location.startsWith('/trace') || location === '/answers'],
+    ['Ports', '/ports', c?.machines, location === '/ports'],
     ['Exposure', `/exposure${keep}`, c?.open, location === '/exposure'],
     ['Findings', '/findings', c && c.errors + c.warnings + c.notes, location.startsWith('/findings')],
     ['Records', '/records', state.data?.records, location === '/records'],

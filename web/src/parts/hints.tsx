@@ -52,7 +52,7 @@ export function Hints() {
 
 const always: Hint[] = [
   ['/', 'to the bearing line: trace anything, or write a record'],
-  ['1 – 5', 'the views, from left to right'],
+  ['1 – 6', 'the views, from left to right'],
   ['u', 'take the last change back'],
   ['U', 'make it again'],
   ['?', 'this list'],

@@ -1,0 +1,127 @@
+package server
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"strconv"
+	"strings"
+
+	"steady-compass/core/netset"
+	"steady-compass/core/ports"
+)
+
+// chart is the ports of all machines of the revision, made when it is first asked for.
+func (a *analysis) chart(ctx context.Context) (*ports.Chart, error) {
+	a.chartOnce.Lock()
+	defer a.chartOnce.Unlock()
+	if a.charted != nil {
+		return a.charted, nil
+	}
+	open, err := a.everyExposure(ctx)
+	if err != nil {
+		return nil, err
+	}
+	report, err := a.check(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var clashes []ports.Clash
+	for i := range report.Findings {
+		f := &report.Findings[i]
+		if f.Code != "conflict.socket" && f.Code != "conflict.map" && f.Code != "conflict.map-socket" {
+			continue
+		}
+		if clash, ok := clashOf(f.Subject); ok {
+			clash.Why = f.Why
+			clashes = append(clashes, clash)
+		}
+	}
+	a.charted = ports.New(a.tracer, open, clashes)
+	return a.charted, nil
+}
+
+// clashOf reads the subject of a clash: place:port/transport.
+func clashOf(subject string) (ports.Clash, bool) {
+	slash := strings.LastIndex(subject, "/")
+	if slash < 0 {
+		return ports.Clash{}, false
+	}
+	at, transport := subject[:slash], subject[slash+1:]
+	i := strings.LastIndex(at, ":")
+	if i < 0 {
+		return ports.Clash{}, false
+	}
+	machine, _, _ := strings.Cut(at[:i], "/")
+	low, high, span := strings.Cut(at[i+1:], "-")
+	lo, err := strconv.ParseUint(low, 10, 16)
+	if err != nil {
+		return ports.Clash{}, false
+	}
+	hi := lo
+	if span {
+		if hi, err = strconv.ParseUint(high, 10, 16); err != nil {
+			return ports.Clash{}, false
+		}
+	}
+	return ports.Clash{Machine: machine, Transport: transport, Range: netset.PortRange{Lo: uint16(lo), Hi: uint16(hi)}}, true
+}
+
+func (s *Server) getPorts(ctx context.Context, _ *none) (*body[[]ports.Machine], error) {
+	c, err := s.now().chart(ctx)
+	if err != nil {
+		return nil, problem(err)
+	}
+	return &body[[]ports.Machine]{c.Machines()}, nil
+}
+
+type machineQuery struct {
+	Machine string `query:"machine" required:"true" maxLength:"300"`
+}
+
+// MachineDepth is a machine's ports in depth.
+type MachineDepth struct {
+	Machine string        `json:"machine"`
+	Ports   []ports.Depth `json:"ports" nullable:"false"`
+}
+
+func (s *Server) getMachinePorts(ctx context.Context, in *machineQuery) (*body[MachineDepth], error) {
+	c, err := s.now().chart(ctx)
+	if err != nil {
+		return nil, problem(err)
+	}
+	name := strings.ToLower(in.Machine)
+	depths := c.Depths(name)
+	if depths == nil {
+		return nil, noMachine(in.Machine)
+	}
+	return &body[MachineDepth]{MachineDepth{name, depths}}, nil
+}
+
+func noMachine(name string) error {
+	return &Problem{Title: "There is no such machine", Status: http.StatusUnprocessableEntity, Detail: fmt.Sprintf("%q is no machine; expected a host that is recorded", name)}
+}
+
+type freeQuery struct {
+	Machine   string `query:"machine" required:"true" maxLength:"300"`
+	Transport string `query:"transport" enum:"tcp,udp" default:"tcp"`
+	Above     int    `query:"above" minimum:"0" maximum:"65535" default:"1023"`
+}
+
+// Free is the next free port of a machine.
+type Free struct {
+	Port uint16 `json:"port" doc:"0 where there is none"`
+}
+
+func (s *Server) getFree(ctx context.Context, in *freeQuery) (*body[Free], error) {
+	a := s.now()
+	if p := a.tracer.Model().PlaceNamed(strings.ToLower(in.Machine)); p == nil || p.IsContainer() {
+		return nil, noMachine(in.Machine)
+	}
+	proto := netset.TCP
+	if in.Transport == "udp" {
+		proto = netset.UDP
+	}
+	port, _ := ports.New(a.tracer, nil, nil).NextFree(strings.ToLower(in.Machine), proto, uint16(in.Above))
+	return &body[Free]{Free{port}}, nil
+}
