@@ -129,8 +129,22 @@ const Top = styled.header`
     font-size: 16px;
     line-height: 22px;
     font-weight: 600;
+    max-width: 260px;
+  }
+  h2,
+  > button {
+    overflow: hidden;
+    text-overflow: ellipsis;
+    white-space: nowrap;
+    flex: 0 1 auto;
+    min-width: 60px;
+  }
+  > button {
+    font-size: 12px;
   }
   p {
+    flex: 1 1 0;
+    min-width: 0;
     color: ${(p) => p.theme.ink2};
     font-size: 12px;
     overflow: hidden;
@@ -193,14 +207,18 @@ const Chart = styled.div`
     left: 0;
     border-bottom: 1px solid ${(p) => p.theme.hairline};
   }
-  .layer > span {
+  .label {
     position: sticky;
     left: 0;
-    display: inline-block;
-    width: ${names - 26}px;
-    padding: 10px 0 0 24px;
+    z-index: 2;
+    width: ${names - 14}px;
+    height: 0;
     font-size: 12px;
     color: ${(p) => p.theme.ink2};
+  }
+  .label > span {
+    display: block;
+    padding: 10px 0 0 24px;
   }
   .item {
     position: absolute;
@@ -294,6 +312,8 @@ export function Ports() {
     getScrollElement: () => scroll.current,
     estimateSize: () => wide,
     overscan: 4,
+    paddingStart: names,
+    scrollPaddingStart: names,
   });
   const toMachine = (i: number) => {
     const next = shown[Math.max(0, Math.min(shown.length - 1, i))];
@@ -356,7 +376,7 @@ export function Ports() {
   if (!machines.data) return <Loading what="Laying out the ports…" />;
   if (machines.data.length === 0)
     return <Quiet>No machine is recorded yet. Write a host line into the field above.</Quiet>;
-  const width = names + across.getTotalSize();
+  const width = across.getTotalSize();
   return (
     <View>
       {tools}
@@ -376,7 +396,7 @@ export function Ports() {
             machine {shown.length}
           </div>
           {across.getVirtualItems().map((c) => (
-            <div key={c.key} className="cell" style={{ left: names + c.start }}>
+            <div key={c.key} className="cell" style={{ left: c.start }}>
               {columns[c.index]}
             </div>
           ))}
@@ -408,7 +428,7 @@ export function Ports() {
                       key={c.key}
                       role="gridcell"
                       className={`cell ${p?.reach ?? ''} ${m === chosen && w === now ? 'chosen' : ''}`}
-                      style={{ left: names + c.start }}
+                      style={{ left: c.start }}
                       title={p?.clash}
                       onClick={() => p && setPort(w)}
                     >
@@ -481,30 +501,28 @@ function InDepth({ machine, port, onPort, onTrace }: DepthProps) {
     getScrollElement: () => scroll.current,
     estimateSize: () => deep,
     overscan: 3,
+    paddingStart: names,
+    scrollPaddingStart: names,
   });
   const at = ports.findIndex((d) => word(d) === port);
   useEffect(() => {
     if (at >= 0) across.scrollToIndex(at, { align: 'auto' });
   }, [at, across]);
   const chosen = ports[at];
-  const width = names + across.getTotalSize();
+  const width = across.getTotalSize();
   return (
     <Below>
       <Top>
-        <h2>{machine.name}</h2>
+        <h2 title={machine.name}>{machine.name}</h2>
+        {chosen && (
+          <LinkButton id="trace-port" onPress={() => onTrace(chosen.target, chosen.from)}>
+            trace {chosen.target} from {chosen.from}
+          </LinkButton>
+        )}
         <p>
           {machine.router && 'router · '}
           {machine.addresses.join(', ') || 'no address'} · {count(machine.sockets, 'socket')},{' '}
           {count(machine.maps, 'map')}
-          {chosen && (
-            <>
-              {' '}
-              ·{' '}
-              <LinkButton id="trace-port" onPress={() => onTrace(chosen.target, chosen.from)}>
-                trace {chosen.target} from {chosen.from}
-              </LinkButton>
-            </>
-          )}
         </p>
         <NextFree machine={machine.name} />
       </Top>
@@ -527,7 +545,7 @@ function InDepth({ machine, port, onPort, onTrace }: DepthProps) {
                     className="port"
                     aria-pressed={c.index === at}
                     data-port={word(d)}
-                    style={{ left: names + c.start - 4 }}
+                    style={{ left: c.start - 4 }}
                     onClick={() => onPort(word(d))}
                   >
                     {word(d)}
@@ -536,15 +554,18 @@ function InDepth({ machine, port, onPort, onTrace }: DepthProps) {
               })}
             </div>
             {layers.map((name, l) => (
-              <Ground key={name} className="layer" $layer={l} style={{ top: tops[l], height: heights[l], width }}>
-                <span>{name}</span>
-              </Ground>
+              <Ground key={name} className="layer" $layer={l} style={{ top: tops[l], height: heights[l], width }} />
             ))}
+            <div className="label">
+              {layers.map((name, l) => (
+                <Ground key={name} as="span" $layer={l} style={{ height: (heights[l] ?? 0) - 1, marginBottom: 1 }}>
+                  {name}
+                </Ground>
+              ))}
+            </div>
             {across.getVirtualItems().map((c) => {
               const d = ports[c.index];
-              return d ? (
-                <Column key={c.key} d={d} x={names + c.start} tops={tops} heights={heights} bottom={bottom} />
-              ) : null;
+              return d ? <Column key={c.key} d={d} x={c.start} tops={tops} heights={heights} bottom={bottom} /> : null;
             })}
           </div>
         </Chart>
