@@ -63,7 +63,9 @@ func newWorld(e *estate.Estate) *world {
 			m := w.machine(r.Hosts[0])
 			if r.Held.Block.IsValid() {
 				m.blocks = append(m.blocks, r.Held.Block)
-				m.addrs[r.Network] = m.addrs[r.Network]
+				if m.addrs[r.Network] == nil { // it is on that network, without an address there
+					m.addrs[r.Network] = []netip.Addr{}
+				}
 			} else {
 				m.addrs[r.Network] = append(m.addrs[r.Network], r.Held.Addr)
 			}
