@@ -152,8 +152,14 @@ func TestNextFree(t *testing.T) {
 		above   uint16
 		want    uint16
 	}{
-		{"box", netset.TCP, 442, 444}, {"box", netset.TCP, 8999, 9011}, {"box", netset.UDP, 8882, 8884}, {"box", netset.TCP, 8882, 8883},
-		{"gate", netset.TCP, 442, 444}, {"peer", netset.TCP, 5999, 6001}, {"box", netset.TCP, 65535, 0}, {"moon", netset.TCP, 1, 0},
+		{"box", netset.TCP, 442, 444},
+		{"box", netset.TCP, 8999, 9011},
+		{"box", netset.UDP, 8882, 8884},
+		{"box", netset.TCP, 8882, 8883},
+		{"gate", netset.TCP, 442, 444},
+		{"peer", netset.TCP, 5999, 6001},
+		{"box", netset.TCP, 65535, 0},
+		{"moon", netset.TCP, 1, 0},
 	} {
 		if got, ok := c.NextFree(x.machine, x.proto, x.above); got != x.want || ok != (x.want != 0) {
 			t.Errorf("%s %s above %d: %d, want %d", x.machine, x.proto, x.above, got, x.want)
