@@ -230,8 +230,18 @@ func differ(c *Change, k *Kind, a, b []Record) {
 			kept[match[j]] = true
 		}
 	}
+	// A line goes by its text: where one of several that are the same goes, all go, and those that stay come anew.
+	goes := map[string]bool{}
 	for i, r := range a {
 		if !kept[i] {
+			goes[Line(r)] = true
+		}
+	}
+	for j := range b {
+		keep[j] = keep[j] && !goes[Line(b[j])]
+	}
+	for _, r := range a {
+		if goes[Line(r)] {
 			c.Remove = append(c.Remove, Line(r))
 		}
 	}
