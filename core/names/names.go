@@ -581,7 +581,7 @@ func Unicode(name string) string {
 		return ""
 	}
 	text, err := idna.Lookup.ToUnicode(strings.TrimPrefix(name, "*."))
-	if err != nil || text == name {
+	if err != nil || text == name || slices.Contains(strings.Split(text, "."), "") {
 		return ""
 	}
 	if strings.HasPrefix(name, "*.") {

@@ -137,3 +137,94 @@ func BenchmarkAsk(b *testing.B) {
 		})
 	}
 }
+
+// TestAge says how long an old answer may be seen: the most of the chain's TTLs, with the interval of a name that
+// follows a machine; for what is not there the zone's negative TTL.
+func TestAge(t *testing.T) {
+	n := compile(t, `
+zone a.example ttl 1h
+zone b.example
+dns a.example SOA ns.a.example. root.a.example. 1 7200 3600 1209600 300 ttl 10m
+dns a.example A 192.0.2.1 ttl 5m
+dns www.a.example CNAME a.example
+dns dyn.a.example A dynamic gate every 10m ttl 1m
+dns slow.a.example A dynamic gate ttl 1m
+dns al.a.example ALIAS dyn.a.example ttl 2m
+dns x.b.example A 192.0.2.2
+dns out.a.example CNAME elsewhere.test ttl 3m
+dns broken.a.example CNAME none.a.example ttl 20m
+name h.a.example 10.0.0.1 on box
+`)
+	box := Asker{Levels: [][]string{{"box"}}, Place: "box"}
+	for name, want := range map[string]string{
+		"a.example": "5m", "www.a.example": "1h", "dyn.a.example": "11m", "slow.a.example": "not known", "al.a.example": "11m",
+		"x.b.example": "not known", "none.a.example": "5m", "none.b.example": "not known", "out.a.example": "3m", "broken.a.example": "20m", "h.a.example": "0s",
+	} {
+		a := n.Ask(name, "A", box)
+		got := "not known"
+		if age, known := a.Age(); known {
+			got = age.String()
+		}
+		if got != want {
+			t.Errorf("%s: %s, want %s", name, got, want)
+		}
+	}
+}
+
+// TestStanding says by what a name that is not there would be answered.
+func TestStanding(t *testing.T) {
+	n := compile(t, `
+zone a.example
+dns a.example A 192.0.2.1
+dns deep.er.a.example A 192.0.2.2
+dns *.w.a.example A 192.0.2.3
+dns w.a.example A 192.0.2.4
+dns *.o.a.example A 10.0.0.1 for yard
+dns o.a.example A 192.0.2.5
+dns alone.test A 192.0.2.6
+`)
+	everybody, yard := Asker{Levels: [][]string{{"internet"}}}, Asker{Levels: [][]string{{"yard"}}}
+	for _, c := range []struct {
+		name  string
+		asker Asker
+		want  Standing
+	}{
+		{"a.example", everybody, Standing{Zone: "a.example", Exists: true}},
+		{"er.a.example", everybody, Standing{Zone: "a.example", Exists: true}},
+		{"x.a.example", everybody, Standing{Zone: "a.example", Encloser: "a.example"}},
+		{"x.er.a.example", everybody, Standing{Zone: "a.example", Encloser: "er.a.example"}},
+		{"y.x.w.a.example", everybody, Standing{Zone: "a.example", Encloser: "w.a.example", Wildcard: "*.w.a.example"}},
+		{"x.o.a.example", everybody, Standing{Zone: "a.example", Encloser: "o.a.example"}},
+		{"x.o.a.example", yard, Standing{Zone: "a.example", Encloser: "o.a.example", Wildcard: "*.o.a.example"}},
+		{"alone.test", everybody, Standing{Exists: true}},
+		{"x.alone.test", everybody, Standing{}},
+	} {
+		if got := n.Standing(c.name, c.asker); got != c.want {
+			t.Errorf("%s: %+v, want %+v", c.name, got, c.want)
+		}
+	}
+	if a := n.Ask("x.o.a.example", "A", yard); len(a.Values) != 1 || a.Values[0] != "10.0.0.1" || !a.Wildcard {
+		t.Errorf("a wildcard of the yard's own: %+v", a)
+	}
+	for name, want := range map[string]string{"xn--bcher-kva.example": "bücher.example", "*.xn--bcher-kva.example": "*.bücher.example", "a.example": "", "xn--.example": ""} {
+		if got := Unicode(name); got != want {
+			t.Errorf("%s is written %q, want %q", name, got, want)
+		}
+	}
+}
+
+// TestTooLong is a DNAME that makes a name of more than 253 characters (RFC 6672 §2.2).
+func TestTooLong(t *testing.T) {
+	long := strings.Repeat("a23456789012345678901234567890.", 7) + "b.example"
+	n := compile(t, "zone a.example\nzone b.example\ndns d.a.example DNAME "+long+"\n")
+	everybody := Asker{Levels: [][]string{{"internet"}}}
+	if a := n.Ask("x.d.a.example", "A", everybody); a.Code != NXDomain || len(a.Chain) != 2 {
+		t.Errorf("a name that fits: %v %v", a.Code, a.Chain)
+	}
+	if a := n.Ask(strings.Repeat("x23456789.", 4)+"d.a.example", "A", everybody); a.Code != YXDomain {
+		t.Errorf("one that does not: %v", a.Code)
+	}
+	if a := n.Ask("x.d.a.example", "CNAME", everybody); a.Code != NoError || len(a.Values) != 1 {
+		t.Errorf("the alias that it makes: %v %v", a.Code, a.Values)
+	}
+}
