@@ -7,6 +7,7 @@ import { Frame } from './parts/Frame';
 import { GlobalStyle } from './parts/GlobalStyle';
 import { Quiet } from './parts/Quiet';
 import { Wreck } from './parts/Wreck';
+import { fromPath } from './parts/route';
 import { SessionProvider } from './parts/session';
 import { day, night } from './theme';
 import { Answers } from './views/Answers';
@@ -57,16 +58,16 @@ export function App() {
                 <Suspense fallback={<Quiet>Opening…</Quiet>}>
                   <Switch>
                     <Route path="/" component={Names} />
-                    <Route path="/trace/:target">{(p) => <Trace target={decodeURIComponent(p.target)} />}</Route>
+                    <Route path="/trace/:target">{(p) => <Trace target={fromPath(p.target)} />}</Route>
                     <Route path="/answers" component={Answers} />
-                    <Route path="/uses/:word">{(p) => <Uses word={decodeURIComponent(p.word)} />}</Route>
+                    <Route path="/uses/:word">{(p) => <Uses word={fromPath(p.word)} />}</Route>
                     <Route path="/ports" component={Ports} />
                     <Route path="/exposure" component={Exposure} />
                     <Route path="/findings/:code?/:subject?">
                       {(p) => (
                         <Findings
-                          code={p.code ? decodeURIComponent(p.code) : ''}
-                          subject={p.subject ? decodeURIComponent(p.subject) : ''}
+                          code={p.code ? fromPath(p.code) : ''}
+                          subject={p.subject ? fromPath(p.subject) : ''}
                         />
                       )}
                     </Route>

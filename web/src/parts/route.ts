@@ -20,6 +20,15 @@ export function useQueryWord(key: string, fallback: string): [string, (value: st
   return [value, set];
 }
 
+/** A word of a path; one that is no encoding of any stands for itself. */
+export function fromPath(word: string) {
+  try {
+    return decodeURIComponent(word);
+  } catch {
+    return word;
+  }
+}
+
 export function traceURL(target: string, from = 'internet') {
   return `/trace/${encodeURIComponent(target)}${from === 'internet' ? '' : `?from=${encodeURIComponent(from)}`}`;
 }
