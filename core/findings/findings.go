@@ -87,6 +87,7 @@ type check struct {
 
 	reached map[string][]string // the vantages that reach an undeclared port
 	walked  map[string][]walked // what became of each name
+	known   []trace.Name
 }
 
 // Check looks the whole estate over, on a day. Its error is the context's, where that ends first.

@@ -14,6 +14,14 @@ import (
 	"steady-compass/core/trace"
 )
 
+// allNames are all names of the estate, worked out once.
+func (c *check) allNames() []trace.Name {
+	if c.known == nil {
+		c.known = c.t.Names()
+	}
+	return c.known
+}
+
 // everybody asks from the internet.
 func (c *check) everybody() names.Asker { return c.m.AskerAt(model.Nowhere, model.Internet) }
 
@@ -71,7 +79,7 @@ func (c *check) unsupported(d *estate.DNS, zone *estate.Zone) {
 	switch {
 	case strings.HasPrefix(d.Owner, "*.") && slices.Contains(zone.Without, "wildcard"):
 		mend := &trace.Mend{Remove: lines(d), Add: []string{}}
-		for _, n := range c.t.Names() {
+		for _, n := range c.allNames() {
 			if n.Owner || strings.Contains(n.Name, "*") {
 				continue
 			}
@@ -370,7 +378,7 @@ func (c *check) exchanger(d *estate.DNS, target string, internet trace.Vantage) 
 		return
 	default:
 		f.Why = fmt.Sprintf("The mail of %s goes to %s, which has no address.", d.Owner, target)
-		for _, n := range c.t.Names() {
+		for _, n := range c.allNames() {
 			if n.Owner && trace.OneLetterOff(n.Name, target) {
 				f.Why = fmt.Sprintf("The mail of %s goes to %s, which has no address; %s is one letter off.", d.Owner, target, n.Name)
 				instead = n.Name
@@ -405,7 +413,7 @@ func (c *check) mailAt(name string, internet trace.Vantage) trace.Outcome {
 
 // nearMisses finds names that are used and that DNS does not know, one letter from one that it does.
 func (c *check) nearMisses() {
-	all := c.t.Names()
+	all := c.allNames()
 	byLength := map[int][]trace.Name{}
 	for _, n := range all {
 		if n.Owner {
@@ -430,9 +438,10 @@ func (c *check) nearMisses() {
 	}
 }
 
+var digits = regexp.MustCompile(`[0-9]+`)
+
 // onlyDigitsDiffer says whether two names are numbered on purpose, as a1 and a2.
 func onlyDigitsDiffer(a, b string) bool {
-	digits := regexp.MustCompile(`[0-9]+`)
 	return digits.ReplaceAllString(a, "#") == digits.ReplaceAllString(b, "#")
 }
 

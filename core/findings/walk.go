@@ -129,7 +129,7 @@ func (c *check) names() {
 			intended[i.Target+" "+keyWord(k)] = true
 		}
 	}
-	all := c.t.Names()
+	all := c.allNames()
 	type visit struct {
 		name  trace.Name
 		from  trace.Vantage
