@@ -2,6 +2,7 @@ package findings
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"os"
 	"slices"
@@ -331,7 +332,7 @@ func TestCases(t *testing.T) {
 		{`dns a.example MX 10 a.example`, `name.mail a.example (no mend)`},
 		{`dns a.example MX 0 .`, ``},
 		{`dns a.example MX 10 mx.elsewhere.test`, ``},
-		{`dns a.example TXT "v=spf1 ip4:203.0.113.9 -all"
+		{`dns a.example TXT "v=spf1 ip4:203.0.113.99 ip4:203.0.113.9 -all"
 		  address gate 203.0.113.9 internet off`, `name.stale a.example`},
 		{`dns a.example TXT "v=spf1 ip4:203.0.113.1 -all"`, ``},
 		{`- zone a.example ttl 1h
@@ -493,6 +494,42 @@ func TestEveryMend(t *testing.T) {
 		}
 		if offered < 2 {
 			t.Errorf("%s: only %d mends are offered", path, offered)
+		}
+	}
+}
+
+// TestStaleTextMend changes the address that is stale, and none that only begins like it.
+func TestStaleTextMend(t *testing.T) {
+	e := edited(t, sound, "dns a.example TXT \"v=spf1 ip4:203.0.113.99 ip4:203.0.113.9 IP4:203.0.113.9 -all\"\naddress gate 203.0.113.9 internet off")
+	for _, f := range check1(e).Findings {
+		if f.Code != "name.stale" {
+			continue
+		}
+		if want := `dns a.example TXT "v=spf1 ip4:203.0.113.99 ip4:203.0.113.1 ip4:203.0.113.1 -all"`; len(f.Mend.Add) != 1 || f.Mend.Add[0] != want {
+			t.Errorf("got %v, want %s", f.Mend.Add, want)
+		}
+		return
+	}
+	t.Error("nothing is stale")
+}
+
+// TestDeterministic looks an estate over many times: the same estate gives the same bytes.
+func TestDeterministic(t *testing.T) {
+	text, err := os.ReadFile("../../demo/fernmoor.estate")
+	if err != nil {
+		t.Fatal(err)
+	}
+	more := string(text) + "zone a.fernmoor.example\nzone b.fernmoor.example\nzone c.a.fernmoor.example\nhost twin\naddress twin 10.40.8.10 perimeter\naddress twin 10.40.0.1 yard\nnetwork over 10.40.0.0/16\naddress twin 10.40.99.1 over\n"
+	var first string
+	for i := range 8 {
+		bytes, err := json.Marshal(check1(edited(t, more, "")))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if i == 0 {
+			first = string(bytes)
+		} else if string(bytes) != first {
+			t.Fatalf("time %d differs:\n%s\n%s", i, bytes, first)
 		}
 	}
 }

@@ -135,7 +135,12 @@ func (c *check) staleText(d *estate.DNS, held map[netip.Addr]*estate.Address) {
 		if host := c.m.PlaceNamed(old.Hosts[0]); host != nil {
 			if now, ok := host.Addr(model.Internet, addr.Is6()); ok {
 				f.Mend = &trace.Mend{Remove: lines(d), Add: lines(estate.With(d, func(n *estate.DNS) {
-					n.Value = strings.ReplaceAll(n.Value, m[1]+m[2], m[1]+now.String())
+					n.Value = addressForm.ReplaceAllStringFunc(n.Value, func(found string) string {
+						if !strings.EqualFold(found, m[0]) {
+							return found // another, though it may begin alike
+						}
+						return m[1] + now.String()
+					})
 				}))}
 			}
 		}
