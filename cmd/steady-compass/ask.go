@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"strconv"
 	"strings"
 	"time"
 
@@ -126,6 +127,41 @@ func (c *traceCommand) Run(ctx context.Context, s streams) error {
 		return doesNotHold
 	}
 	return err
+}
+
+type leadsCommand struct {
+	Place string `arg:"" help:"A host or container, with a port or not: azimuth/allsky or azimuth/allsky:3000."`
+	question
+}
+
+func (c *leadsCommand) Run(ctx context.Context, s streams) error {
+	t, _, err := c.load(ctx, s)
+	if err != nil {
+		return err
+	}
+	place, port := strings.ToLower(c.Place), uint16(0)
+	if at, text, ok := strings.Cut(place, ":"); ok {
+		n, err := strconv.ParseUint(text, 10, 16)
+		if err != nil || n == 0 {
+			return wrong("%q is no place and port; expected one as azimuth/allsky:3000", c.Place)
+		}
+		place, port = at, uint16(n)
+	}
+	if !t.IsPlace(place) {
+		return wrong("%q is no host and no container; expected one that is recorded", c.Place)
+	}
+	ways := t.Leads(place, port)
+	if c.JSON {
+		return printJSON(s.out, map[string]any{"place": place, "port": port, "ways": ways})
+	}
+	p := newPaper(s.out)
+	rows := [][]string{{"NAME", "ADDRESS", "PORT", "PATH", "FROM", "ENDS AT"}}
+	for _, w := range ways {
+		rows = append(rows, []string{w.Name, w.Address, fmt.Sprintf("%d/%s", w.Port, w.Transport), w.URLPath, w.From, w.End})
+	}
+	p.line("Ways that end at %s: %d", c.Place, len(ways))
+	p.table(rows)
+	return nil
 }
 
 type exposureCommand struct {

@@ -1,6 +1,7 @@
 package trace
 
 import (
+	"fmt"
 	"os"
 	"slices"
 	"strings"
@@ -323,5 +324,26 @@ func TestFlows(t *testing.T) {
 		if got := strings.Join(say(ask(t, tr, c.target, c.from)), "; "); got != c.want {
 			t.Errorf("%s from %s, with\n  %s\ngot  %s\nwant %s", c.target, c.from, strings.ReplaceAll(c.add, "\n", "\n  "), got, c.want)
 		}
+	}
+}
+
+// TestLeads goes backwards from a place: by which names and addresses, from where.
+func TestLeads(t *testing.T) {
+	tr := compiled(t, parsed(t, strings.Replace(example(t), "http://localhost:3000", "http://allsky:3000", 1)))
+	say := func(place string, port uint16) string {
+		var out []string
+		for _, l := range tr.Leads(place, port) {
+			out = append(out, fmt.Sprintf("%s %s:%d from %s to %s", l.Name, l.Address, l.Port, l.From, l.End))
+		}
+		return strings.Join(out, "\n")
+	}
+	want := ` azimuth/allsky:3000 from dock to azimuth/allsky:3000
+ 10.40.8.10:8080 from perimeter to azimuth/allsky:3000
+sky.fernmoor.example 203.0.113.20:443 from internet to azimuth/allsky:3000`
+	if got := say("azimuth/allsky", 0); got != want {
+		t.Errorf("got\n%s\nwant\n%s", got, want)
+	}
+	if got := say("azimuth/allsky", 3001); got != "" {
+		t.Errorf("a port on which nothing ends: %s", got)
 	}
 }
