@@ -199,8 +199,8 @@ func (x *Index) Find(word string) []Use {
 		m := matcherOf(kind, via)
 		for _, at := range x.candidates(m) {
 			r := x.all[at]
-			if _, zone := r.(*estate.Zone); zone {
-				continue // it holds the name, and does not use it
+			if holds(r, via) {
+				continue
 			}
 			if how, found := m.use(r); found && how == Direct {
 				if !seen[r] {
@@ -212,6 +212,18 @@ func (x *Index) Find(word string) []Use {
 		}
 	}
 	return out
+}
+
+// holds says whether a record only holds a name, as its owner or its zone, and does not use it.
+func holds(r estate.Record, name string) bool {
+	switch r := r.(type) {
+	case *estate.Zone:
+		return true
+	case *estate.DNS:
+		_, used := matcher{kind: Name, word: name}.nameIn(r.Value)
+		return r.Owner == name && !used
+	}
+	return false
 }
 
 // leadsBy is the name or address through which others use a word: the owner of a record that gives it, the address

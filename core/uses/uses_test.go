@@ -64,11 +64,11 @@ direct rule box pass 22 from 203.0.113.20,203.0.113.16/28,gate
 direct site front a.example,203.0.113.20 to http://203.0.113.20:8080/x
 direct intend 203.0.113.20 80 for 203.0.113.20 reaching box
 told host box note "was 203.0.113.20 before"
-led dns a.example MX 10 mail.a.example.
 led dns www.a.example CNAME a.example
 led site front www.a.example redirect https://a.example/
 led cert c for a.example,*.a.example expires 2027-01-01 on box/front
-led accept path.blocked a.example:80 until 2027-01-01 note "n"`},
+led accept path.blocked a.example:80 until 2027-01-01 note "n"
+led dns a.example MX 10 mail.a.example.`},
 		{"2001:db8::20", `direct dns a.example TXT "v=spf1 ip4:203.0.113.20 ip4:203.0.113.200 ip4:203.0.113.0/28 ip6:2001:DB8:0::20 -all"
 direct dns six.a.example AAAA 2001:db8::20
 direct forward gate [2001:db8::20]:443 to [2001:db8::5]:8443`},
