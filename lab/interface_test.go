@@ -308,3 +308,21 @@ func TestPorts(t *testing.T) {
 	b.press(kb.Enter)
 	b.says("[data-depth='8001']", "spare")
 }
+
+// TestUndoByKey takes back a small change at once, however soon the key is pressed, and leads to the Log where the last
+// change brought the whole estate.
+func TestUndoByKey(t *testing.T) {
+	p := start(t, "demo")
+	b := open(t, traceURL(p, "sky.fernmoor.example:443", "internet"))
+	b.until(`document.querySelector('[data-break]')`)
+	b.press("m")
+	b.press("u") // before anything has come back
+	b.until(`document.querySelector('header p').innerText.includes('revision 3')`)
+	b.until(verdict + ` === 'gateway-error'`)
+	b.press("u")
+	b.until(`location.pathname === '/log'`)
+	b.says("main, [role=status]", "Revision 1 changed 183 lines")
+	if n := eval[string](b, `document.querySelector('header p').innerText`); !strings.Contains(n, "revision 3") {
+		t.Errorf("the whole estate was taken back by a key: %s", n)
+	}
+}

@@ -146,27 +146,22 @@ const Foot = styled.footer`
 export function Frame({ children, dark, onTurn }: { children: ReactNode; dark: boolean; onTurn: () => void }) {
   const state = useAppState();
   const counts = useCounts();
-  const { notice, connected, say, undo, redo } = useSession();
+  const { notice, connected, say, undoLast, redo } = useSession();
   const [location, go] = useLocation();
   const search = useSearch();
   const [keysOpen, setKeysOpen] = useState(false);
   const hints = useHints();
   const from = new URLSearchParams(search).get('from');
   const keep = from ? `?from=${encodeURIComponent(from)}` : '';
-  // A key is pressed by mistake too: what brought a whole estate is taken back from the Log, in sight of it.
-  const undoByKey = () => {
-    const next = state.data?.undo;
-    if (!next || next.lines <= 40) {
-      void undo();
-      return;
-    }
-    go('/log');
-    say({ text: `Revision ${next.revision} changed ${next.lines} lines. Undo it here, if it is meant.` });
-  };
+  const undoByKey = () =>
+    undoLast((last) => {
+      go('/log');
+      say({ text: `Revision ${last.revision} changed ${last.lines} lines. Undo it here, if it is meant.` });
+    });
   useKeys({
     '/': () => document.getElementById('bearing')?.focus(),
     '?': () => setKeysOpen(true),
-    u: () => undoByKey(),
+    u: () => void undoByKey(),
     U: () => void redo(),
     ...(notice && { Escape: () => say(null) }),
     '1': () => go(`/${keep}`),

@@ -16,6 +16,8 @@ interface Session {
   /** Makes a change; gives what it did, or null where it was refused (and says why). */
   change: (mend: Mend, what: string) => Promise<Effect | null>;
   undo: (revision?: number) => Promise<void>;
+  /** Takes back the last change, by a key; one that is large is only told of, since a key is pressed by mistake too. */
+  undoLast: (large: (last: State['undo']) => void) => Promise<void>;
   redo: () => Promise<void>;
 }
 
@@ -31,12 +33,12 @@ export function revisionNow() {
   return queries.getQueryData<State>(['state'])?.revision ?? 0;
 }
 
+/** How many lines a change may have that a key takes back. */
+const mostByKey = 40;
+
 /** Notes the revision that a change led to, and lets every view ask anew; what they show stays until they know. */
-function refreshed(revision: number, lines?: number) {
-  queries.setQueryData<State>(
-    ['state'],
-    (s) => s && { ...s, revision, undo: lines === undefined ? s.undo : { revision, lines } },
-  );
+function refreshed(revision: number) {
+  queries.setQueryData<State>(['state'], (s) => s && { ...s, revision });
   void refresh();
   return queries.ensureQueryData({ queryKey: ['state'] });
 }
@@ -79,7 +81,7 @@ export function SessionProvider({ children }: { children: ReactNode }) {
           const body = { base: revisionNow(), remove: mend.remove, add: mend.add, why: what };
           const done = await ask(api.POST('/api/change', { body }));
           const effect = done.effect ?? { names: [], doors: [], fixed: [], brought: [], old: [] };
-          await refreshed(done.revision, mend.remove.length + mend.add.length);
+          await refreshed(done.revision);
           const words = effectWords(effect);
           const old = effect.old[0];
           const seen = old ? ` ${old.name} ${old.type}: ${oldWords(old)}.` : '';
@@ -112,6 +114,24 @@ export function SessionProvider({ children }: { children: ReactNode }) {
     (revision?: number) =>
       turn(() => ask(api.POST('/api/undo', { body: { revision } })), 'Taken back. U makes it again.'),
     [turn],
+  );
+  const undoLast = useCallback(
+    (large: (last: State['undo']) => void) =>
+      inTurn(async () => {
+        try {
+          const last = (await ask(api.GET('/api/state'))).undo; // what is last by now, whatever is shown yet
+          if (last.lines > mostByKey) {
+            large(last);
+            return;
+          }
+          const { revision } = await ask(api.POST('/api/undo', { body: {} }));
+          await refreshed(revision);
+          say({ text: 'Taken back. U makes it again.' });
+        } catch (error) {
+          failed(error);
+        }
+      }),
+    [inTurn, failed],
   );
   const redo = useCallback(() => turn(() => ask(api.POST('/api/redo')), 'Made again.'), [turn]);
 
@@ -152,8 +172,8 @@ export function SessionProvider({ children }: { children: ReactNode }) {
   }, [notice]);
 
   const session = useMemo(
-    () => ({ notice, connected, say, change, undo, redo }),
-    [notice, connected, change, undo, redo],
+    () => ({ notice, connected, say, change, undo, undoLast, redo }),
+    [notice, connected, change, undo, undoLast, redo],
   );
   return <Context.Provider value={session}>{children}</Context.Provider>;
 }
