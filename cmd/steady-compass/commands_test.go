@@ -71,6 +71,8 @@ func TestCommands(t *testing.T) {
 		{"192.0.2.1 one\n", "import hosts -", 2, "", "expected a host or container"},
 		{"", "import transfer a.example", 2, "", "expected --server"},
 		{"", "import transfer a.example --server 127.0.0.1 --key nonsense", 2, "", "NAME:ALGORITHM:SECRET"},
+		{small + "filter f on box input otherwise drop\nrule f pass 443 from 198.51.100.7\n", "trace a.example --estate - --json", 1, `"198.51.100.7/32"`, ""},
+		{small + "filter f on box input otherwise drop\nrule f pass 443 from 198.51.100.7\n", "trace a.example --estate -", 1, "except from 198.51.100.7", ""},
 		{small, "leads box --estate -", 0, "a.example", ""},
 		{small, "leads box:443 --estate - --json", 0, `"ways"`, ""},
 		{small, "leads box:444 --estate -", 0, "Ways that end at box:444: 0", ""},

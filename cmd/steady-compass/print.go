@@ -3,6 +3,7 @@ package main
 import (
 	"fmt"
 	"io"
+	"net/netip"
 	"os"
 	"strings"
 	"text/tabwriter"
@@ -103,11 +104,23 @@ func pathWord(path string) string {
 func sourcesWord(s trace.Sources) string {
 	switch {
 	case len(s.Only) > 0:
-		return ", only from " + strings.Join(s.Only, ", ")
+		return ", only from " + cidrs(s.Only)
 	case len(s.Except) > 0:
-		return ", except from " + strings.Join(s.Except, ", ")
+		return ", except from " + cidrs(s.Except)
 	}
 	return ""
+}
+
+// cidrs are networks for a person: an address stands without its length.
+func cidrs(list []string) string {
+	words := make([]string, len(list))
+	for i, c := range list {
+		words[i] = c
+		if p, err := netip.ParsePrefix(c); err == nil && p.IsSingleIP() {
+			words[i] = p.Addr().String()
+		}
+	}
+	return strings.Join(words, ", ")
 }
 
 func printMend(p *paper, m *trace.Mend) {

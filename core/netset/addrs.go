@@ -241,16 +241,12 @@ func (s Addrs) Prefixes() []netip.Prefix {
 	return s.set.Prefixes()
 }
 
-// Strings are the set's CIDRs as text, a single address without its length.
+// Strings are the set's CIDRs as text.
 func (s Addrs) Strings() []string {
 	prefixes := s.Prefixes()
 	out := make([]string, len(prefixes))
 	for i, p := range prefixes {
-		if p.IsSingleIP() {
-			out[i] = p.Addr().String()
-		} else {
-			out[i] = p.String()
-		}
+		out[i] = p.String()
 	}
 	return out
 }

@@ -45,10 +45,11 @@ type world struct {
 	containers map[string]*estate.Container
 	listens    []*estate.Listen
 	rules      map[string][]*estate.Rule
+	groups     map[string][]estate.Selector
 }
 
 func newWorld(e *estate.Estate) *world {
-	w := &world{containers: map[string]*estate.Container{}, rules: map[string][]*estate.Rule{}}
+	w := &world{containers: map[string]*estate.Container{}, rules: map[string][]*estate.Rule{}, groups: map[string][]estate.Selector{}}
 	for _, r := range e.All() {
 		switch r := r.(type) {
 		case *estate.Network:
@@ -92,6 +93,8 @@ func newWorld(e *estate.Estate) *world {
 			for _, on := range r.On {
 				w.machine(on).filters = append(w.machine(on).filters, r)
 			}
+		case *estate.Group:
+			w.groups[r.Name] = r.Members
 		case *estate.Rule:
 			w.rules[r.Filter] = append(w.rules[r.Filter], r)
 		}
@@ -217,6 +220,9 @@ func (w *world) selected(list []estate.Selector, a netip.Addr, m *machine) bool 
 			return false
 		case s.Prefix.IsValid():
 			return s.Prefix.Contains(a)
+		}
+		if members := w.groups[s.Name]; members != nil {
+			return w.selected(members, a, m)
 		}
 		if n := w.net(s.Name); n != nil {
 			return within(n, a)
@@ -876,7 +882,7 @@ func (c chooser) ports() string {
 }
 
 func (c chooser) anyone() string {
-	return c.of("any", "internet", "lan", "far", "link", "a", "b", "box", "plain", "deep", "edge", "inner", "box/one", "box/two", "on-link", "10.1.0.0/27", "198.51.100.0/25", "10.1.0.20", "2001:db8:a:1::/65", "203.0.113.1")
+	return c.of("any", "internet", "lan", "far", "link", "a", "b", "box", "plain", "deep", "edge", "inner", "box/one", "box/two", "some", "on-link", "10.1.0.0/27", "198.51.100.0/25", "10.1.0.20", "2001:db8:a:1::/65", "203.0.113.1")
 }
 
 // made is a random estate on the site.
@@ -885,6 +891,8 @@ func (c chooser) made() string {
 	say := func(format string, args ...any) {
 		out.WriteString(strings.Join(strings.Fields(fmt.Sprintf(format, args...)), " ") + "\n")
 	}
+	say("group others plain,%s", c.of("10.1.0.0/28", "deep", "198.51.100.0/24"))
+	say("group some others,%s", c.of("box/two", "far", "203.0.113.1"))
 	six := c.IntN(2) == 0
 	say("network a 172.20.0.0/24%s on box %s %s", c.some(30, ",fd00:20::/64"), c.some(25, "routed"), c.some(25, "filtered"))
 	aSix := strings.Contains(out.String(), "fd00:20")
@@ -928,7 +936,7 @@ func (c chooser) made() string {
 	for i := range 1 + c.IntN(4) {
 		name := fmt.Sprintf("f%d", i)
 		hook := c.of("arriving", "input", "through", "output", "departing")
-		say("filter %s on %s %s otherwise %s %s %s %s %s", name, c.of("edge", "inner", "box", "box", "plain", "deep"), hook, c.of("pass", "drop", "refuse"),
+		say("filter %s on %s %s otherwise %s %s %s %s %s", name, c.of("edge", "inner", "box", "box", "plain", "deep", "box,deep", "edge,inner"), hook, c.of("pass", "drop", "refuse"),
 			c.of("", "", "ipv4", "ipv6"), c.some(25, "drop-wins"), c.some(20, "loopback-too"), c.some(30, "guards-containers"))
 		for range c.IntN(5) {
 			say("rule %s %s %s %s %s %s", name, c.of("pass", "pass", "drop", "refuse"), c.ports(), c.some(50, "from "+c.anyone()), c.some(25, "to "+c.anyone()),

@@ -1,5 +1,12 @@
 import { useTheme } from 'styled-components';
 
+/** Networks for a person: an address stands without its length. */
+export function cidrs(list: string[]) {
+  return list
+    .map((c) => (c.endsWith('/128') || (c.endsWith('/32') && !c.includes(':')) ? c.split('/')[0] : c))
+    .join(', ');
+}
+
 /** What an outcome is called. */
 export const outcomeWords: Record<string, string> = {
   arrives: 'arrives',

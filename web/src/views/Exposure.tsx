@@ -4,6 +4,7 @@ import { useLocation } from 'wouter';
 import { useExposure, type Open } from '../api/client';
 import { useViewHints } from '../parts/hints';
 import { useKeys } from '../parts/keys';
+import { cidrs } from '../parts/marks';
 import { VantagePicker } from '../parts/Picker';
 import { Failed, LinkButton, Loading, Quiet } from '../parts/Quiet';
 import { traceURL, useQueryWord } from '../parts/route';
@@ -178,9 +179,9 @@ function through(records: string[]) {
 }
 
 function openTo(o: Open) {
-  if (o.sources.only.length) return o.sources.only.join(', ');
+  if (o.sources.only.length) return cidrs(o.sources.only);
   const all = o.sources.of === 'internet' ? 'everyone' : `all of ${o.sources.of}`;
-  return o.sources.except.length ? `${all} but ${o.sources.except.join(', ')}` : all;
+  return o.sources.except.length ? `${all} but ${cidrs(o.sources.except)}` : all;
 }
 
 function group(open: Open[]): Door[] {

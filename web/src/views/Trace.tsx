@@ -16,7 +16,7 @@ import { Chain } from '../parts/Chain';
 import { Wrapping } from '../parts/Wrapping';
 import { useViewHints } from '../parts/hints';
 import { useKeys } from '../parts/keys';
-import { isGood, Lock, Mark, markOf, outcomeWords } from '../parts/marks';
+import { cidrs, isGood, Lock, Mark, markOf, outcomeWords } from '../parts/marks';
 import { MendLines } from '../parts/MendLines';
 import { VantagePicker } from '../parts/Picker';
 import { Failed, LinkButton, Loading, Plain, Strong } from '../parts/Quiet';
@@ -414,9 +414,9 @@ function wayWord(p: Path, result: TraceResult) {
     p.urlpath === '/' ? '' : p.urlpath,
   ];
   const sources = p.sources.only.length
-    ? `from ${p.sources.only.join(', ')}`
+    ? `from ${cidrs(p.sources.only)}`
     : p.sources.except.length
-      ? `except ${p.sources.except.join(', ')}`
+      ? `except ${cidrs(p.sources.except)}`
       : '';
   return [...words, sources].filter(Boolean).join(' ');
 }
@@ -446,8 +446,8 @@ function Heading({ result, path, drafted }: { result: TraceResult; path: Path; d
       <p>
         seen from {result.from}; {ends}
         {path.intended && `; meant to reach ${path.intended}`}
-        {path.sources.only.length > 0 && `; only from ${path.sources.only.join(', ')}`}
-        {path.sources.except.length > 0 && `; except from ${path.sources.except.join(', ')}`} ·{' '}
+        {path.sources.only.length > 0 && `; only from ${cidrs(path.sources.only)}`}
+        {path.sources.except.length > 0 && `; except from ${cidrs(path.sources.except)}`} ·{' '}
         <Link href={usesURL(hostOf(result.target, name))}>where it is used</Link>
       </p>
     </Top>
