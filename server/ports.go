@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"net/http"
-	"strconv"
 	"strings"
 
 	"steady-compass/core/netset"
@@ -29,42 +28,12 @@ func (a *analysis) chart(ctx context.Context) (*ports.Chart, error) {
 	var clashes []ports.Clash
 	for i := range report.Findings {
 		f := &report.Findings[i]
-		if f.Code != "conflict.socket" && f.Code != "conflict.map" && f.Code != "conflict.map-socket" {
-			continue
-		}
-		if clash, ok := clashOf(f.Subject); ok {
-			clash.Why = f.Why
-			clashes = append(clashes, clash)
+		if f.Clash != nil {
+			clashes = append(clashes, ports.Clash{Machine: f.Clash.Place, Transport: f.Clash.Transport.String(), Range: f.Clash.Range, Why: f.Why})
 		}
 	}
 	a.charted = ports.New(a.tracer, open, clashes)
 	return a.charted, nil
-}
-
-// clashOf reads the subject of a clash: place:port/transport.
-func clashOf(subject string) (ports.Clash, bool) {
-	slash := strings.LastIndex(subject, "/")
-	if slash < 0 {
-		return ports.Clash{}, false
-	}
-	at, transport := subject[:slash], subject[slash+1:]
-	i := strings.LastIndex(at, ":")
-	if i < 0 {
-		return ports.Clash{}, false
-	}
-	machine, _, _ := strings.Cut(at[:i], "/")
-	low, high, span := strings.Cut(at[i+1:], "-")
-	lo, err := strconv.ParseUint(low, 10, 16)
-	if err != nil {
-		return ports.Clash{}, false
-	}
-	hi := lo
-	if span {
-		if hi, err = strconv.ParseUint(high, 10, 16); err != nil {
-			return ports.Clash{}, false
-		}
-	}
-	return ports.Clash{Machine: machine, Transport: transport, Range: netset.PortRange{Lo: uint16(lo), Hi: uint16(hi)}}, true
 }
 
 func (s *Server) getPorts(ctx context.Context, _ *none) (*body[[]ports.Machine], error) {

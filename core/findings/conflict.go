@@ -86,7 +86,7 @@ func together(a, b claim) bool {
 
 func (c *check) clash(p *model.Place, a, b claim, ports netset.PortRange) {
 	subject := fmt.Sprintf("%s:%s/%s", p.Name, ports, a.proto)
-	f := Finding{Subject: subject, Trace: &Where{fmt.Sprintf("%s:%d", p.Name, ports.Lo), "internet"}}
+	f := Finding{Subject: subject, Clash: &Clash{p.Name, a.proto, ports}, Trace: &Where{fmt.Sprintf("%s:%d", p.Name, ports.Lo), "internet"}}
 	port := fmt.Sprintf("%s %s/%s", p.Name, ports, a.proto)
 	switch {
 	case a.listen != nil && b.listen != nil:
@@ -139,7 +139,7 @@ func (c *check) moveMap(p *model.Place, m *estate.Map, clash netset.PortRange) *
 	if m.Bind.Any {
 		return nil
 	}
-	taken := c.taken(p, m.Bind.Transport)
+	taken := c.m.TakenPorts(p, m.Bind.Transport)
 	free := netset.PortRange{}
 	for lo := int(clash.Hi) + 1; lo+clash.Len()-1 <= netset.MaxPort; lo++ {
 		free = netset.PortRange{Lo: uint16(lo), Hi: uint16(lo + clash.Len() - 1)}
@@ -178,25 +178,4 @@ func (c *check) moveMap(p *model.Place, m *estate.Map, clash netset.PortRange) *
 		mend.Add = append(lines(estate.With(m, func(x *estate.Map) { x.Bind.Ranges, x.To.Ranges = outer, inner })), mend.Add...)
 	}
 	return mend
-}
-
-// taken are the ports of a machine that a listener, map or forward uses already.
-func (c *check) taken(p *model.Place, t netset.Transport) netset.Ports {
-	var sets []netset.PortRange
-	for i := range p.Sockets {
-		if p.Sockets[i].Record.Bind.Transport&t != 0 {
-			sets = append(sets, p.Sockets[i].Ports.Ranges()...)
-		}
-	}
-	for _, m := range p.Maps {
-		if m.Record.Bind.Transport&t != 0 {
-			sets = append(sets, m.Ports.Ranges()...)
-		}
-	}
-	for _, f := range p.Forwards {
-		if f.Record.Bind.Transport&t != 0 && !f.Record.Bind.Any {
-			sets = append(sets, f.Ports.Ranges()...)
-		}
-	}
-	return netset.PortsOf(sets...)
 }

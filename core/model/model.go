@@ -730,6 +730,36 @@ func (m *Model) holdsOnInternet(host string, v6 bool) ([]netip.Addr, bool) {
 	return out, unknown
 }
 
+// TakenPorts are the ports of a machine, for a transport, that a listener, a map or a forward has: forwards of its own,
+// and those that lead to it. One that takes every port is left out.
+func (m *Model) TakenPorts(p *Place, t netset.Transport) netset.Ports {
+	var taken []netset.PortRange
+	for i := range p.Sockets {
+		if p.Sockets[i].Record.Bind.Transport&t != 0 {
+			taken = append(taken, p.Sockets[i].Ports.Ranges()...)
+		}
+	}
+	for _, mp := range p.Maps {
+		if mp.Record.Bind.Transport&t != 0 {
+			taken = append(taken, mp.Ports.Ranges()...)
+		}
+	}
+	for _, r := range m.Places {
+		for _, f := range r.Forwards {
+			switch {
+			case f.Record.Bind.Transport&t == 0 || f.Record.Bind.Any:
+			case r == p:
+				taken = append(taken, f.Ports.Ranges()...)
+			case p.Owns(f.Record.To.Addr):
+				for _, pair := range f.Pairs {
+					taken = append(taken, netset.PortRange{Lo: pair.To, Hi: pair.Inner(pair.From.Hi)})
+				}
+			}
+		}
+	}
+	return netset.PortsOf(taken...)
+}
+
 // PlaceNamed is a recorded host or container in force; nil where there is none.
 func (m *Model) PlaceNamed(name string) *Place {
 	if id, ok := m.places[name]; ok {

@@ -267,38 +267,13 @@ func (c *Chart) taken(p *model.Place, proto netset.Transport, port uint16) bool 
 	return false
 }
 
-// NextFree is the lowest port above another that no listener, map or forward of a machine has, at a transport; 0 where
-// there is none. Forwards of a router count where the router has the port, and those that lead to the machine.
+// NextFree is the lowest port above another that nothing of a machine has, for a transport; 0 where there is none.
 func (c *Chart) NextFree(machine string, proto netset.Transport, above uint16) (uint16, bool) {
 	p := c.m.PlaceNamed(machine)
 	if p == nil || p.IsContainer() {
 		return 0, false
 	}
-	var taken []netset.PortRange
-	for i := range p.Sockets {
-		if p.Sockets[i].Record.Bind.Transport&proto != 0 {
-			taken = append(taken, p.Sockets[i].Ports.Ranges()...)
-		}
-	}
-	for _, m := range p.Maps {
-		if m.Record.Bind.Transport&proto != 0 {
-			taken = append(taken, m.Ports.Ranges()...)
-		}
-	}
-	for _, r := range c.m.Places {
-		for _, f := range r.Forwards {
-			switch {
-			case f.Record.Bind.Transport&proto == 0 || f.Record.Bind.Any:
-			case r == p:
-				taken = append(taken, f.Ports.Ranges()...)
-			case p.Owns(f.Record.To.Addr):
-				for _, pair := range f.Pairs {
-					taken = append(taken, netset.PortRange{Lo: pair.To, Hi: pair.Inner(pair.From.Hi)})
-				}
-			}
-		}
-	}
-	free := netset.AllPorts().Subtract(netset.PortsOf(taken...))
+	free := netset.AllPorts().Subtract(c.m.TakenPorts(p, proto))
 	for _, r := range free.Ranges() {
 		if int(r.Hi) > int(above) {
 			return max(r.Lo, above+1), true

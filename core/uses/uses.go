@@ -220,7 +220,7 @@ func holds(r estate.Record, name string) bool {
 	case *estate.Zone:
 		return true
 	case *estate.DNS:
-		_, used := matcher{kind: Name, word: name}.nameIn(r.Value)
+		_, used := matcher{kind: Name, word: name}.how(r.Value)
 		return r.Owner == name && !used
 	}
 	return false
@@ -316,25 +316,15 @@ func (m matcher) use(r estate.Record) (How, bool) {
 
 func (m matcher) inField(k *estate.Kind, f *estate.Field, at int, r estate.Record, text string) (How, bool) {
 	note := f.Column == "note"
-	switch m.kind {
-	case Machine:
-		if note || !m.standsFor(k, f, at, r) {
-			return "", false
-		}
-		return Direct, true
-	case Address:
-		how, found := m.addressIn(text)
-		if note && found {
-			how = Told
-		}
-		if found && how == Inside && (k.Word == "network" || note) {
-			return "", false // a network has all its addresses inside
-		}
-		return how, found
+	if m.kind == Machine {
+		return Direct, !note && m.standsFor(k, f, at, r)
 	}
-	how, found := m.nameIn(text)
-	if note && found {
+	how, found := m.how(text)
+	switch {
+	case note && found:
 		how = Told
+	case how == Inside && k.Word == "network":
+		return "", false // a network has all its addresses inside
 	}
 	return how, found
 }
@@ -398,12 +388,17 @@ func isNameByte(c byte) bool {
 	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '-' || c == '_'
 }
 
-func (m matcher) addressIn(text string) (How, bool) {
-	spans, inside := m.addresses(text)
+// how says in what way a text uses the word.
+func (m matcher) how(text string) (How, bool) {
+	find := m.namesIn
+	if m.kind == Address {
+		find = m.addresses
+	}
+	found, within := find(text)
 	switch {
-	case len(spans) > 0:
+	case len(found) > 0:
 		return Direct, true
-	case inside:
+	case within:
 		return Inside, true
 	}
 	return "", false
@@ -422,17 +417,6 @@ func (m matcher) namesIn(text string) (spans []span, inside bool) {
 		}
 	}
 	return spans, inside
-}
-
-func (m matcher) nameIn(text string) (How, bool) {
-	spans, inside := m.namesIn(text)
-	switch {
-	case len(spans) > 0:
-		return Direct, true
-	case inside:
-		return Inside, true
-	}
-	return "", false
 }
 
 // replace is the record's line with another word where this one stands.

@@ -3,7 +3,7 @@ import styled from 'styled-components';
 import { api, ask, type Effect, type ImportAnswer } from '../api/client';
 import { Choice } from './Choice';
 import { EffectList } from './EffectList';
-import { LinkButton, Plain, Strong } from './Quiet';
+import { Acts, FaultRow, LinkButton, Plain, Strong } from './Quiet';
 import { useSession } from './session';
 
 export interface Incoming {
@@ -66,26 +66,10 @@ const Lines = styled.ul`
   }
 `;
 
-const Faulty = styled.div`
-  padding: 6px 0;
-  border-top: 1px solid ${(p) => p.theme.hairline};
-  color: ${(p) => p.theme.magenta};
-  small {
-    display: block;
-    color: ${(p) => p.theme.ink2};
-  }
-`;
-
 const Tick = styled.label`
   display: flex;
   gap: 8px;
   align-items: baseline;
-`;
-
-const Acts = styled.div`
-  display: flex;
-  gap: 10px;
-  margin: 14px 0;
 `;
 
 const formats = ['zone', 'hosts', 'estate'] as const;
@@ -183,13 +167,13 @@ export function ImportPanel({ incoming, onClose }: { incoming: Incoming; onClose
           </label>
         )}
       </Asked>
-      {(failure || answer?.wrong) && <Faulty role="alert">{failure || answer?.wrong}</Faulty>}
+      {(failure || answer?.wrong) && <FaultRow role="alert">{failure || answer?.wrong}</FaultRow>}
       {answer?.faults.slice(0, shown).map((f, i) => (
-        <Faulty key={i}>
+        <FaultRow key={i}>
           {f.file}, line {f.line}
           {f.column > 0 && `, column ${f.column}`}: {f.what}
           <small>expected {f.expected}</small>
-        </Faulty>
+        </FaultRow>
       ))}
       {answer && !answer.wrong && (
         <>

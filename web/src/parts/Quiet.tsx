@@ -59,6 +59,24 @@ export const Strong = styled(Plain)`
   }
 `;
 
+/** A fault of something written, with what was expected. */
+export const FaultRow = styled.div`
+  padding: 7px 0;
+  border-top: 1px solid ${(p) => p.theme.hairline};
+  color: ${(p) => p.theme.magenta};
+  small {
+    display: block;
+    color: ${(p) => p.theme.ink2};
+  }
+`;
+
+/** What can be done, side by side. */
+export const Acts = styled.div`
+  display: flex;
+  gap: 10px;
+  margin: 14px 0;
+`;
+
 export function Loading({ what }: { what: ReactNode }) {
   return <Quiet aria-live="polite">{what}</Quiet>;
 }

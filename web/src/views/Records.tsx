@@ -15,7 +15,7 @@ import { EffectList } from '../parts/EffectList';
 import { ImportPanel, type Incoming } from '../parts/ImportPanel';
 import { NotationEditor, type EditorHandle } from '../parts/NotationEditor';
 import { useViewHints } from '../parts/hints';
-import { Failed, LinkButton, Loading, Plain, Strong } from '../parts/Quiet';
+import { Acts, Failed, FaultRow, LinkButton, Loading, Plain, Strong } from '../parts/Quiet';
 import { effectWords, useSession } from '../parts/session';
 
 const Three = styled.div`
@@ -88,22 +88,6 @@ const Side = styled.aside`
   small {
     color: ${(p) => p.theme.ink2};
   }
-`;
-
-const FaultRow = styled.div`
-  padding: 7px 0;
-  border-top: 1px solid ${(p) => p.theme.hairline};
-  color: ${(p) => p.theme.magenta};
-  small {
-    display: block;
-    color: ${(p) => p.theme.ink2};
-  }
-`;
-
-const Acts = styled.div`
-  display: flex;
-  gap: 10px;
-  margin: 14px 0;
 `;
 
 const draftKey = 'records-draft';
