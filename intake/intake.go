@@ -31,6 +31,7 @@ type Reading struct {
 	Records []estate.Record
 	Faults  []FileFault
 	Left    []string // what was left out on purpose, a sentence each
+	Instead []Swap   // recorded lines whose place another takes, where the reader knows it
 	// Covers says of a recorded line whether the file is the whole of what it belongs to, so that the line is gone
 	// where the file does not have it.
 	Covers func(estate.Record) bool
@@ -81,6 +82,10 @@ func Compare(e *estate.Estate, r Reading) Plan {
 		}
 	}
 	met := map[estate.Record]bool{}
+	for _, sw := range r.Instead {
+		met[sw.Old] = true
+		p.Change = append(p.Change, sw)
+	}
 	seen := map[string]bool{}
 	for _, rec := range r.Records {
 		key := identity(rec)
@@ -173,6 +178,10 @@ func places(r estate.Record) []string {
 		return []string{at + r.Type}
 	case *estate.HostsEntry:
 		return []string{fmt.Sprintf("name %s %s %v", r.Hostname, r.Place, r.Addr.Is6())}
+	case *estate.Address:
+		return []string{fmt.Sprintf("address %s %s %v", strings.Join(r.Hosts, ","), r.Network, r.Held.Addr.Is6())}
+	case *estate.Route:
+		return []string{fmt.Sprintf("route %s %s %v", r.Host, r.To, r.Via.Is6())}
 	}
 	return nil
 }
@@ -301,6 +310,10 @@ func keepingNotes(old, brought estate.Record) estate.Record {
 		return estate.With(b, func(z *estate.Zone) { note(&z.Common); z.Without = o.Without })
 	case *estate.HostsEntry:
 		return estate.With(b, func(h *estate.HostsEntry) { note(&h.Common) })
+	case *estate.Address:
+		return estate.With(b, func(a *estate.Address) { note(&a.Common) })
+	case *estate.Route:
+		return estate.With(b, func(r *estate.Route) { note(&r.Common) })
 	}
 	return brought
 }

@@ -22,13 +22,16 @@ type ImportFile struct {
 	Text string `json:"text"`
 }
 
-// ImportQuestion is files to be taken over. The first is read; a zone file may include the others.
+// ImportQuestion is files to be taken over. The first is read, with the others where the format is read together or a
+// zone file includes them.
 type ImportQuestion struct {
-	Format string       `json:"format,omitempty" enum:"zone,hosts,estate" doc:"Guessed where not given"`
-	Files  []ImportFile `json:"files" minItems:"1" maxItems:"50" nullable:"false"`
-	Zone   string       `json:"zone,omitempty" maxLength:"300"`
-	For    string       `json:"for,omitempty" maxLength:"1000"`
-	Place  string       `json:"place,omitempty" maxLength:"300"`
+	Format    string            `json:"format,omitempty" enum:"zone,hosts,estate,machine,sockets,ip,compose,inspect" doc:"Guessed where not given"`
+	Files     []ImportFile      `json:"files" minItems:"1" maxItems:"50" nullable:"false"`
+	Zone      string            `json:"zone,omitempty" maxLength:"300"`
+	For       string            `json:"for,omitempty" maxLength:"1000"`
+	Place     string            `json:"place,omitempty" maxLength:"300"`
+	Profiles  []string          `json:"profiles,omitempty" doc:"Of a Compose project: those that are chosen"`
+	Variables map[string]string `json:"variables,omitempty" doc:"Of a Compose project"`
 }
 
 // ImportAnswer is what taking them over would do. Nothing is kept by asking: the lines go with a change.
@@ -61,7 +64,11 @@ func (s *Server) postImport(_ context.Context, in *body[ImportQuestion]) (*body[
 		out.Format = format.Guess(main.Name, main.Text)
 	}
 	now := s.now().Estate
-	reading, err := format.Read(format.Source{Format: out.Format, Files: files, Main: main.Name, Zone: q.Zone, For: q.For, Place: q.Place, Most: mostImported}, now)
+	src := format.Source{Format: out.Format, Files: files, Zone: q.Zone, For: q.For, Place: q.Place, Profiles: q.Profiles, Variables: q.Variables, Most: mostImported}
+	for _, f := range q.Files {
+		src.Texts = append(src.Texts, format.Text{Name: f.Name, Text: f.Text})
+	}
+	reading, err := format.Read(src, now)
 	if err != nil {
 		out.Wrong, out.Needs = err.Error(), format.Needs(err)
 		return &body[ImportAnswer]{out}, nil

@@ -7,6 +7,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"steady-compass/core/estate"
@@ -19,18 +20,21 @@ import (
 )
 
 type importCommand struct {
-	Format   string   `arg:"" enum:"zone,hosts,estate,transfer" help:"zone (RFC 1035), hosts, estate, or transfer: a zone from its name server (RFC 5936)."`
-	Files    []string `arg:"" name:"file" help:"The files, or - for standard input; for transfer the zones."`
-	Into     string   `help:"Estate file that it comes to; made where it is not there." placeholder:"FILE" xor:"into"`
-	DB       string   `name:"db" help:"Database that it comes to." placeholder:"FILE" xor:"into"`
-	Try      bool     `help:"Only say what it would add, change and leave."`
-	TakeOut  bool     `help:"Take out the lines that the file, being the whole of its zone or hosts file, no longer has."`
-	KeepRest bool     `help:"Keep what can be read of a damaged file."`
-	Zone     string   `help:"The zone's name, where the file does not say it." placeholder:"NAME"`
-	For      string   `help:"The askers whose copy of the zone it is." placeholder:"ASKER,…"`
-	Place    string   `help:"The host or container whose hosts file it is." placeholder:"PLACE"`
-	Server   string   `help:"The name server to ask for the transfer." placeholder:"ADDRESS[:PORT]"`
-	Key      string   `help:"The key that signs the transfer (TSIG)." placeholder:"NAME:ALGORITHM:SECRET" env:"STEADY_COMPASS_KEY"`
+	Format   string            `arg:"" enum:"zone,hosts,estate,machine,sockets,ip,compose,inspect,transfer" help:"zone (RFC 1035); hosts; estate; machine (what collect prints); sockets (ss -tulpn, netstat -tulpn); ip (ip -json addr, ip -json route); compose; inspect (of containers and networks); or transfer: a zone from its name server (RFC 5936)."`
+	Files    []string          `arg:"" name:"file" help:"The files, or - for standard input; for transfer the zones. Several of ip, compose or inspect are read together."`
+	Into     string            `help:"Estate file that it comes to; made where it is not there." placeholder:"FILE" xor:"into"`
+	DB       string            `name:"db" help:"Database that it comes to." placeholder:"FILE" xor:"into"`
+	Try      bool              `help:"Only say what it would add, change and leave."`
+	TakeOut  bool              `help:"Take out the lines that the file, being the whole of its zone or hosts file, no longer has."`
+	KeepRest bool              `help:"Keep what can be read of a damaged file."`
+	Zone     string            `help:"The zone's name, where the file does not say it." placeholder:"NAME"`
+	For      string            `help:"The askers whose copy of the zone it is." placeholder:"ASKER,…"`
+	Place    string            `help:"The host or container whose hosts file, sockets, addresses or containers they are." placeholder:"PLACE"`
+	Project  string            `help:"The name of a Compose project, where its files do not say it." placeholder:"NAME"`
+	Profile  []string          `help:"Profiles of a Compose project that are chosen." placeholder:"NAME"`
+	Var      map[string]string `help:"Variables of a Compose project." placeholder:"NAME=VALUE"`
+	Server   string            `help:"The name server to ask for the transfer." placeholder:"ADDRESS[:PORT]"`
+	Key      string            `help:"The key that signs the transfer (TSIG)." placeholder:"NAME:ALGORITHM:SECRET" env:"STEADY_COMPASS_KEY"`
 }
 
 func (c *importCommand) Run(ctx context.Context, s streams) error {
@@ -42,8 +46,16 @@ func (c *importCommand) Run(ctx context.Context, s streams) error {
 	var faults []string
 	p := newPaper(s.out)
 	var said []string
-	for _, file := range c.Files {
-		reading, err := c.read(ctx, s, file, e)
+	together := [][]string{c.Files}
+	if !slices.Contains(format.Together, c.Format) {
+		together = nil
+		for _, file := range c.Files {
+			together = append(together, []string{file})
+		}
+	}
+	for _, files := range together {
+		file := strings.Join(files, ", ")
+		reading, err := c.read(ctx, s, files, e)
 		if err != nil {
 			return err
 		}
@@ -150,30 +162,44 @@ func writeWhole(path, text string) error {
 	return os.Rename(f.Name(), path)
 }
 
-func (c *importCommand) read(ctx context.Context, s streams, file string, e *estate.Estate) (intake.Reading, error) {
+func (c *importCommand) read(ctx context.Context, s streams, files []string, e *estate.Estate) (intake.Reading, error) {
 	if c.Format == "transfer" {
-		return c.transfer(ctx, file, e)
+		return c.transfer(ctx, files[0], e)
 	}
-	src := format.Source{Format: c.Format, Zone: c.Zone, For: c.For, Place: c.Place, Main: filepath.Base(file), Files: os.DirFS(filepath.Dir(file))}
-	if file == "-" {
-		text, err := io.ReadAll(s.in)
-		if err != nil {
-			return intake.Reading{}, wrong("standard input cannot be read: %v", err)
+	src := format.Source{Format: c.Format, Zone: c.Zone, For: c.For, Place: c.Place, Project: c.Project, Profiles: c.Profile, Variables: c.Var}
+	for _, file := range files {
+		var text []byte
+		var err error
+		if file == "-" {
+			text, err = io.ReadAll(s.in)
+		} else {
+			text, err = os.ReadFile(file)
 		}
-		src.Files, src.Main = zonefile.Memory("-", string(text))
+		if err != nil {
+			var path *os.PathError
+			if errors.As(err, &path) {
+				err = path.Err
+			}
+			return intake.Reading{}, wrong("%s: %v", file, err)
+		}
+		src.Texts = append(src.Texts, format.Text{Name: file, Text: string(text)})
+	}
+	dir := ""
+	if c.Format == "zone" { // which may include others beside it
+		main := &src.Texts[0]
+		if files[0] == "-" {
+			src.Files, main.Name = zonefile.Memory("-", main.Text)
+		} else {
+			dir = filepath.Dir(files[0])
+			src.Files, main.Name = os.DirFS(dir), filepath.Base(files[0])
+		}
 	}
 	reading, err := format.Read(src, e)
 	if err != nil {
-		var path *os.PathError
-		if errors.As(err, &path) {
-			err = path.Err
-		}
-		return reading, wrong("%s: %v", file, err)
+		return reading, wrong("%s: %v", files[0], err)
 	}
 	for i := range reading.Faults { // by the path as it was given
-		if f := &reading.Faults[i]; file != "-" {
-			f.File = filepath.Join(filepath.Dir(file), f.File)
-		}
+		reading.Faults[i].File = filepath.Join(dir, reading.Faults[i].File)
 	}
 	return reading, nil
 }

@@ -27,9 +27,11 @@ type cli struct {
 	Move     moveCommand     `cmd:"" help:"Put another address, name or machine in one's place, everywhere at once."`
 	Fmt      fmtCommand      `cmd:"" help:"Print an estate file in canonical form."`
 	Import   importCommand   `cmd:"" help:"Take over what stands in files of other formats, or what a name server has."`
+	Collect  collectCommand  `cmd:"" help:"Print what this machine says of itself: addresses, routes, listeners, hosts file, containers."`
 	Export   exportCommand   `cmd:"" help:"Write a zone or a hosts file."`
 	Synth    synthCommand    `cmd:"" help:"Print a made-up estate of any size."`
 	Backup   backupCommand   `cmd:"" help:"Write a sound copy of a database to a new file."`
+	StandIn  standInCommand  `cmd:"" name:"stand-in" help:"Play an outside service, for trying this out where there is none."`
 }
 
 // failed ends a command with an exit code and, for code 2, lines about what was wrong.

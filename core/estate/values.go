@@ -278,6 +278,23 @@ func isNameText(text string) bool {
 	return !ip
 }
 
+// CleanName makes a name of a text that others wrote: lower case, a dash for what a name cannot have; "" where nothing
+// is left.
+func CleanName(text string) string {
+	name := strings.Map(func(c rune) rune {
+		switch {
+		case c >= 'a' && c <= 'z', c >= '0' && c <= '9', c == '-', c == '_', c == '.':
+			return c
+		}
+		return '-'
+	}, strings.ToLower(text))
+	name = strings.Trim(name, "-.")
+	if reserved[name] || !isNameText(name) {
+		return ""
+	}
+	return name
+}
+
 // parseName reads the name of something of ours, in lower case.
 func parseName(w Word, from int, text string) (string, error) {
 	lower := strings.ToLower(text)

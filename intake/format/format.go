@@ -13,29 +13,50 @@ import (
 	"steady-compass/core/names"
 	"steady-compass/core/notation"
 	"steady-compass/intake"
+	"steady-compass/intake/compose"
+	"steady-compass/intake/engine"
 	"steady-compass/intake/hostsfile"
+	"steady-compass/intake/iproute"
+	"steady-compass/intake/machine"
+	"steady-compass/intake/sockets"
 	"steady-compass/intake/zonefile"
 )
 
-// Words are the formats.
-var Words = []string{"zone", "hosts", "estate"}
+// Words are the formats that can be read: a zone file (RFC 1035), a hosts file, estate notation, a machine's account of
+// itself, a socket listing, ip -json, Compose files, and what container engines' inspect prints.
+var Words = []string{"zone", "hosts", "estate", "machine", "sockets", "ip", "compose", "inspect"}
 
-// Source is a file to be taken over, and what the file does not say itself.
+// Written are the formats that can be written.
+var Written = []string{"zone", "hosts", "estate"}
+
+// Together are the formats of which several files make one reading.
+var Together = []string{"ip", "compose", "inspect"}
+
+// Source is what is to be taken over, and what it does not say itself.
 type Source struct {
-	Format string
-	Files  fs.FS
-	Main   string
-	Zone   string // of a zone file: its name; "": that of its SOA, else the one in its file's name
-	For    string // of a zone file: whose copy it is, a comma list; "": everybody's
-	Place  string // of a hosts file: whose it is
-	Most   int    // records at most; 0: as many as the format bears
+	Format    string
+	Texts     []Text // one, or several of a format that is read together
+	Files     fs.FS  // of a zone file: where those that it includes are
+	Zone      string // of a zone file: its name; "": that of its SOA, else the one in its file's name
+	For       string // of a zone file: whose copy it is, a comma list; "": everybody's
+	Place     string // of what a machine or container has: which it is
+	Project   string // of Compose files: the project's name
+	Profiles  []string
+	Variables map[string]string
+	Most      int // records at most; 0: as many as the format bears
 }
+
+// Text is a file's name and text.
+type Text = compose.File
 
 // ErrUnknown is wrapped by the error for a format that is not known.
 var ErrUnknown = errors.New("no such format")
 
-// ErrNoPlace is the error for a hosts file whose machine is not known.
-var ErrNoPlace = errors.New("whose hosts file it is is not known: expected a host or container")
+// ErrNoPlace is the error for what a machine has, where the machine is not known.
+var ErrNoPlace = errors.New("it does not say of which machine it is: expected a host or container")
+
+// errNoHost is the error for what only a machine has, and a container is said.
+var errNoHost = fmt.Errorf("%w, and no container has it: expected a host", ErrNoPlace)
 
 // Needs is what an error of Read asks for: zone, place, or nothing.
 func Needs(err error) string {
@@ -48,16 +69,29 @@ func Needs(err error) string {
 	return ""
 }
 
-func unknown(word string) error {
-	return fmt.Errorf("%w: %q; expected %s", ErrUnknown, word, strings.Join(Words, ", "))
+func unknown(word string, words []string) error {
+	return fmt.Errorf("%w: %q; expected %s", ErrUnknown, word, strings.Join(words, ", "))
 }
 
 // Guess is the format that a file's name and its first lines speak for.
 func Guess(name, text string) string {
 	base := strings.ToLower(path.Base(strings.ReplaceAll(name, `\`, "/")))
+	ext := path.Ext(base)
+	first := strings.ToLower(strings.TrimSpace(text[:min(len(text), 400)]))
 	switch {
+	case machine.IsText(text):
+		return "machine"
 	case strings.HasSuffix(base, ".estate"):
 		return "estate"
+	case ext == ".yaml" || ext == ".yml":
+		return "compose"
+	case strings.HasPrefix(first, "[") || strings.HasPrefix(first, "{"):
+		if strings.Contains(text, `"ifname"`) || strings.Contains(text, `"dst"`) {
+			return "ip"
+		}
+		return "inspect"
+	case strings.HasPrefix(first, "netid") || strings.HasPrefix(first, "state ") || strings.HasPrefix(first, "active internet") || strings.HasPrefix(first, "tcp ") || strings.HasPrefix(first, "udp ") || strings.HasPrefix(first, "listen "):
+		return "sockets"
 	case base == "hosts" || strings.HasSuffix(base, ".hosts") || strings.HasPrefix(base, "hosts."):
 		return "hosts"
 	case strings.HasSuffix(base, ".zone") || strings.HasPrefix(base, "db.") || strings.Contains(text, "$ORIGIN") || strings.Contains(text, "$TTL") || strings.Contains(text, "SOA"):
@@ -71,22 +105,68 @@ func Guess(name, text string) string {
 
 // Read reads a source against the estate that it would come to.
 func Read(src Source, e *estate.Estate) (intake.Reading, error) {
-	text, err := fs.ReadFile(src.Files, src.Main)
-	if err != nil {
-		return intake.Reading{}, err
+	if len(src.Texts) == 0 {
+		return intake.Reading{}, errors.New("there is no file to read")
 	}
+	main := src.Texts[0]
+	place := strings.ToLower(strings.TrimSpace(src.Place))
 	switch src.Format {
 	case "zone":
 		return readZone(src, e)
-	case "hosts":
-		if src.Place == "" {
-			return intake.Reading{}, ErrNoPlace
-		}
-		return hostsfile.Read(src.Main, string(text), strings.ToLower(src.Place)), nil
 	case "estate":
-		return readEstate(src.Main, string(text)), nil
+		return readEstate(main.Name, main.Text), nil
+	case "machine":
+		return machine.ReadText(main.Name, main.Text).Reading(e), nil
+	case "hosts", "sockets", "ip", "compose", "inspect":
+		clean, ok := placeName(place)
+		switch {
+		case !ok:
+			return intake.Reading{}, ErrNoPlace
+		case strings.Contains(clean, "/") && src.Format != "hosts" && src.Format != "sockets":
+			return intake.Reading{}, errNoHost
+		}
+		return readMachine(src, clean, e), nil
 	}
-	return intake.Reading{}, unknown(src.Format)
+	return intake.Reading{}, unknown(src.Format, Words)
+}
+
+// placeName is a host's or container's name as it is kept.
+func placeName(text string) (string, bool) {
+	p, _, err := notation.ParseLine("listen " + text + " 1 as x")
+	if err != nil {
+		return "", false
+	}
+	return p.Record.(*estate.Listen).Place, true
+}
+
+// readMachine reads what a machine or container has.
+func readMachine(src Source, place string, e *estate.Estate) intake.Reading {
+	main := src.Texts[0]
+	switch src.Format {
+	case "hosts":
+		return hostsfile.Read(main.Name, main.Text, place)
+	case "sockets":
+		return sockets.Read(main.Name, main.Text, place).Reading(e)
+	case "compose":
+		c := compose.Source{Files: src.Texts, Host: place, Project: src.Project, Profiles: src.Profiles, Variables: src.Variables}
+		return compose.Read(c, e).Reading(e)
+	case "ip":
+		a := machine.Account{Host: place}
+		for _, t := range src.Texts {
+			a.Join(iproute.Read(t.Name, t.Text, place))
+		}
+		return a.Reading(e)
+	}
+	var all engine.State
+	var faults []intake.FileFault
+	for _, t := range src.Texts {
+		s, wrong := engine.Parse(t.Name, t.Text)
+		faults = append(faults, wrong...)
+		all.Containers, all.Networks = append(all.Containers, s.Containers...), append(all.Networks, s.Networks...)
+	}
+	a, _ := all.Account(place, false)
+	a.Faults = append(a.Faults, faults...)
+	return a.Reading(e)
 }
 
 func readZone(src Source, e *estate.Estate) (intake.Reading, error) {
@@ -94,10 +174,11 @@ func readZone(src Source, e *estate.Estate) (intake.Reading, error) {
 	if err != nil {
 		return intake.Reading{}, err
 	}
-	z := zonefile.Source{Zone: src.Zone, Files: src.Files, Main: src.Main, For: audience, Most: src.Most}
+	main := src.Texts[0].Name
+	z := zonefile.Source{Zone: src.Zone, Files: src.Files, Main: main, For: audience, Most: src.Most}
 	r, err := zonefile.Read(z, e)
 	if errors.Is(err, zonefile.ErrNoZone) {
-		name := strings.TrimSuffix(strings.TrimSuffix(strings.TrimPrefix(path.Base(src.Main), "db."), ".zone"), ".txt")
+		name := strings.TrimSuffix(strings.TrimSuffix(strings.TrimPrefix(path.Base(main), "db."), ".zone"), ".txt")
 		if clean, ok := estate.CleanHostname(name); ok && strings.Contains(clean, ".") {
 			z.Zone = clean
 			return zonefile.Read(z, e)
@@ -149,7 +230,7 @@ func Write(word, name, from string, e *estate.Estate) (text string, left []strin
 	case "estate":
 		return notation.Print(e), nil, nil
 	}
-	return "", nil, unknown(word)
+	return "", nil, unknown(word, Written)
 }
 
 func orInternet(from string) string {

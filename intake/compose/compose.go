@@ -1,0 +1,405 @@
+// Package compose reads Compose files: the services that they set up on one machine, as containers, networks and maps.
+// Several files are merged, variables put in and profiles chosen by the specification's own reference library; nothing
+// but the given texts is read.
+package compose
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"maps"
+	"net/netip"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/compose-spec/compose-go/v2/loader"
+	"github.com/compose-spec/compose-go/v2/types"
+	"go.yaml.in/yaml/v4"
+
+	"steady-compass/core/estate"
+	"steady-compass/core/netset"
+	"steady-compass/intake"
+	"steady-compass/intake/machine"
+)
+
+// File is a Compose file: its name and text.
+type File struct{ Name, Text string }
+
+// Source is what makes up a project.
+type Source struct {
+	Files     []File // merged in this order
+	Host      string // the machine that it runs on
+	Project   string // "": that of the files, else the name of the folder that the first is in, else the machine's
+	Profiles  []string
+	Variables map[string]string
+}
+
+// reader makes an account of a project.
+type reader struct {
+	host     string
+	recorded *estate.Estate
+	project  *types.Project
+	account  machine.Account
+	networks map[string]*estate.Network // by the file's key
+}
+
+// Read reads a project. A network whose range the files do not give has that of the recorded network that it is, else a
+// range of its own that a note marks, since only the engine knows it.
+func Read(src Source, recorded *estate.Estate) machine.Account {
+	r := &reader{host: src.Host, recorded: recorded, account: machine.Account{Host: src.Host}, networks: map[string]*estate.Network{}}
+	project, err := load(src)
+	if err != nil {
+		r.account.Faults = append(r.account.Faults, locate(src.Files, err))
+		return r.account
+	}
+	r.project = project
+	machine.Add(&r.account, &estate.Host{Name: src.Host})
+	for _, name := range slices.Sorted(maps.Keys(project.Services)) {
+		r.service(project.Services[name])
+	}
+	if off := slices.Sorted(maps.Keys(project.DisabledServices)); len(off) > 0 {
+		var words []string
+		for _, name := range off {
+			words = append(words, fmt.Sprintf("%s (%s)", name, strings.Join(project.DisabledServices[name].Profiles, ", ")))
+		}
+		r.say("Left out, since no profile of theirs is chosen: %s.", strings.Join(words, "; "))
+	}
+	r.account.WholeMaps()
+	r.say("A Compose file does not say what listens in its containers: no listener is written.")
+	return r.account
+}
+
+func (r *reader) say(format string, args ...any) {
+	r.account.Left = append(r.account.Left, fmt.Sprintf(format, args...))
+}
+
+// none refuses the files that a Compose file names: only what was given is read.
+type none struct{}
+
+func (none) Accept(string) bool { return true }
+
+func (none) Load(_ context.Context, path string) (string, error) {
+	return "", fmt.Errorf("%q is another file, which is not read: give it with this one", path)
+}
+
+func (none) Dir(string) string { return "." }
+
+func load(src Source) (*types.Project, error) {
+	details := types.ConfigDetails{WorkingDir: "/", Environment: types.Mapping(src.Variables)}
+	if details.Environment == nil {
+		details.Environment = types.Mapping{}
+	}
+	for _, f := range src.Files {
+		var top struct {
+			Include yaml.Node `yaml:"include"`
+		}
+		if yaml.Unmarshal([]byte(f.Text), &top) == nil && len(top.Include.Content) > 0 {
+			return nil, fmt.Errorf("include: another file is named, which is not read: give it with this one")
+		}
+		details.ConfigFiles = append(details.ConfigFiles, types.ConfigFile{Filename: f.Name, Content: []byte(f.Text + "\n")})
+	}
+	return loader.LoadWithContext(context.Background(), details, func(o *loader.Options) {
+		o.SetProjectName(cmp.Or(loader.NormalizeProjectName(cmp.Or(src.Project, folder(src.Files[0].Name))), "project"), src.Project != "")
+		o.SkipResolveEnvironment, o.SkipResolveLabels, o.SkipInclude = true, true, true
+		o.Profiles = src.Profiles
+		o.ResourceLoaders = []loader.ResourceLoader{none{}}
+	})
+}
+
+func folder(file string) string {
+	parts := strings.Split(file, "/")
+	if len(parts) < 2 {
+		return ""
+	}
+	return parts[len(parts)-2]
+}
+
+func (r *reader) service(s types.ServiceConfig) {
+	short := estate.CleanName(cmp.Or(s.ContainerName, s.Name))
+	if short == "" {
+		r.say("The service %q is left out: no name can be made of it.", s.Name)
+		return
+	}
+	name := r.host + "/" + short
+	if s.Deploy != nil && s.Deploy.Replicas != nil && *s.Deploy.Replicas > 1 || s.Scale != nil && *s.Scale > 1 {
+		r.say("%s is to run several times; it is written once.", s.Name)
+	}
+	line := &estate.Container{Name: name}
+	switch mode := s.NetworkMode; {
+	case mode == "host":
+		line.SharesHost = true
+	case mode == "none":
+	case strings.HasPrefix(mode, "service:"), strings.HasPrefix(mode, "container:"):
+		r.say("%s is left out: it shares the addresses of another container; write its listeners there.", s.Name)
+		return
+	case mode == "bridge":
+		if n := r.network("bridge", types.NetworkConfig{Name: "bridge"}); n != "" {
+			line.In = append(line.In, estate.Attachment{Network: n})
+		}
+	default:
+		r.legs(&s, line)
+	}
+	if len(line.In) > 0 {
+		aliases := map[string]bool{estate.CleanName(s.Name): true}
+		for _, n := range s.Networks {
+			if n != nil {
+				for _, a := range n.Aliases {
+					aliases[estate.CleanName(a)] = true
+				}
+			}
+		}
+		delete(aliases, short)
+		delete(aliases, "")
+		line.Aliases = slices.Sorted(maps.Keys(aliases))
+	}
+	machine.Add(&r.account, line)
+	if !line.SharesHost && len(line.In) > 0 {
+		r.ports(&s, name)
+	}
+	for _, host := range slices.Sorted(maps.Keys(s.ExtraHosts)) {
+		for _, text := range s.ExtraHosts[host] {
+			addr, err := netip.ParseAddr(text)
+			owner, ok := estate.CleanHostname(host)
+			if err == nil && ok {
+				machine.Add(&r.account, &estate.HostsEntry{Hostname: owner, Addr: addr.Unmap(), Place: name})
+			}
+		}
+	}
+}
+
+// legs are a service's networks, the one by which its maps lead in first: of the highest priority, else by name.
+func (r *reader) legs(s *types.ServiceConfig, line *estate.Container) {
+	of := func(key string) (gateway, priority int) {
+		if n := s.Networks[key]; n != nil {
+			return n.GatewayPriority, n.Priority
+		}
+		return 0, 0
+	}
+	keys := slices.SortedFunc(maps.Keys(s.Networks), func(a, b string) int {
+		ga, pa := of(a)
+		gb, pb := of(b)
+		return cmp.Or(cmp.Compare(gb, ga), cmp.Compare(pb, pa), cmp.Compare(a, b))
+	})
+	for _, key := range keys {
+		n := r.network(key, r.project.Networks[key])
+		if n == "" {
+			continue
+		}
+		leg := estate.Attachment{Network: n}
+		if c := s.Networks[key]; c != nil {
+			for _, text := range []string{c.Ipv4Address, c.Ipv6Address} {
+				if a, err := netip.ParseAddr(text); err == nil {
+					leg.Addrs = append(leg.Addrs, a)
+				}
+			}
+		}
+		line.In = append(line.In, leg)
+	}
+}
+
+// network is the name under which a network comes; "" for one that is none inside the machine.
+func (r *reader) network(key string, c types.NetworkConfig) string {
+	if n := r.networks[key]; n != nil {
+		return n.Name
+	}
+	name := estate.CleanName(cmp.Or(c.Name, key))
+	switch {
+	case c.Driver != "" && c.Driver != "bridge":
+		r.say("The network %s is left out: its driver, %s, is no network inside the machine.", key, c.Driver)
+		return ""
+	case name == "":
+		r.say("The network %q is left out: no name can be made of it.", key)
+		return ""
+	}
+	n := &estate.Network{Name: name, On: r.host}
+	for _, pool := range c.Ipam.Config {
+		if pool == nil {
+			continue
+		}
+		p, err := netip.ParsePrefix(pool.Subnet)
+		if err != nil {
+			continue
+		}
+		n.Prefixes = append(n.Prefixes, p.Masked())
+		if gw, err := netip.ParseAddr(pool.Gateway); err == nil && gw != p.Masked().Addr().Next() {
+			r.say("The gateway of %s is %s; here a container network's first address, %s, is taken to be it.", key, gw, p.Masked().Addr().Next())
+		}
+	}
+	if len(n.Prefixes) == 0 {
+		if old := r.known(key, name); old != nil {
+			n = old
+		} else {
+			n.Prefixes = []netip.Prefix{r.freeRange()}
+			n.Note = "the files do not give its range; the engine chooses one"
+			r.say("The files do not give the range of %s: it is written as %s, which is free on %s.", key, n.Prefixes[0], r.host)
+		}
+	}
+	r.networks[key] = n
+	machine.Add(&r.account, n)
+	return n.Name
+}
+
+// known is the recorded network of the machine that a network without a range is: by its name, or by the containers
+// that are in it already.
+func (r *reader) known(key, name string) *estate.Network {
+	on := map[string]*estate.Network{}
+	for _, rec := range r.recorded.Of(estate.KindNamed("network")) {
+		if n := rec.(*estate.Network); n.On == r.host && !n.Off {
+			on[n.Name] = n
+		}
+	}
+	for _, word := range []string{name, estate.CleanName(key), r.host + "-" + name} {
+		if n := on[word]; n != nil {
+			return n
+		}
+	}
+	shared := map[string]int{} // how many of its services are in a recorded network
+	services := 0
+	for _, s := range r.project.Services {
+		if _, in := s.Networks[key]; !in {
+			continue
+		}
+		services++
+		for _, rec := range r.recorded.Of(estate.KindNamed("container")) {
+			if c := rec.(*estate.Container); c.Name == r.host+"/"+estate.CleanName(cmp.Or(s.ContainerName, s.Name)) {
+				for _, at := range c.In {
+					shared[at.Network]++
+				}
+			}
+		}
+	}
+	for _, word := range slices.Sorted(maps.Keys(shared)) {
+		if shared[word] == services && on[word] != nil && !slices.ContainsFunc(slices.Collect(maps.Values(r.networks)), func(n *estate.Network) bool { return n.Name == word }) {
+			return on[word]
+		}
+	}
+	return nil
+}
+
+// freeRange is the first of the ranges that engines choose from which nothing recorded, and nothing before, overlaps.
+func (r *reader) freeRange() netip.Prefix {
+	var taken []netip.Prefix
+	for _, rec := range r.recorded.Of(estate.KindNamed("network")) {
+		taken = append(taken, rec.(*estate.Network).Prefixes...)
+	}
+	for _, n := range r.networks {
+		taken = append(taken, n.Prefixes...)
+	}
+	var p netip.Prefix
+	for i := range 13 + 256 {
+		p = netip.PrefixFrom(netip.AddrFrom4([4]byte{172, byte(18 + i), 0, 0}), 16)
+		if i >= 13 {
+			p = netip.PrefixFrom(netip.AddrFrom4([4]byte{192, 168, byte(i - 13), 0}), 24)
+		}
+		if !slices.ContainsFunc(taken, p.Overlaps) {
+			break
+		}
+	}
+	return p
+}
+
+func (r *reader) ports(s *types.ServiceConfig, name string) {
+	var mappings []machine.Mapping
+	for _, p := range s.Ports {
+		outer, err := strconv.ParseUint(p.Published, 10, 16)
+		proto := map[string]netset.Transport{"": netset.TCP, "tcp": netset.TCP, "udp": netset.UDP}[p.Protocol]
+		var addr netip.Addr
+		var bad error
+		if p.HostIP != "" {
+			addr, bad = netip.ParseAddr(p.HostIP)
+		}
+		switch {
+		case proto == 0:
+			r.say("The port %d/%s of %s is left out: only tcp and udp ports are recorded.", p.Target, p.Protocol, s.Name)
+		case bad != nil:
+			r.say("The port %d of %s is left out: %q is no address.", p.Target, s.Name, p.HostIP)
+		case err != nil || outer == 0:
+			r.say("The port %d of %s is left out: the engine chooses the one outside%s.", p.Target, s.Name, map[bool]string{true: " among " + p.Published, false: ""}[p.Published != ""])
+		default:
+			mappings = append(mappings, machine.Mapping{Addr: addr.Unmap(), Transport: proto, Outer: uint16(outer), Inner: uint16(p.Target)})
+		}
+	}
+	r.account.Records = append(r.account.Records, machine.Maps(name, mappings)...)
+}
+
+var (
+	atPosition = regexp.MustCompile(`line (\d+)(?:, column (\d+))?`)
+	atPath     = regexp.MustCompile(`\b(?:services|networks|include|volumes|configs|secrets)(?:\.[\w./\[\]-]+)?`)
+	atValue    = regexp.MustCompile(`(?:"([^"]+)"|: (\S+))$`)
+)
+
+// locate finds the place of a fault: the one that it names, else that of the element or of the value that it names.
+func locate(files []File, err error) intake.FileFault {
+	what := strings.TrimSpace(err.Error())
+	f := intake.FileFault{File: files[0].Name, Line: 1, What: what, Expected: "a Compose file"}
+	for _, file := range files {
+		if strings.Contains(what, file.Name) {
+			f.File = file.Name
+		}
+	}
+	if all := atPosition.FindAllStringSubmatch(what, -1); len(all) > 0 {
+		m := all[len(all)-1]
+		f.Line, _ = strconv.Atoi(m[1])
+		f.Column, _ = strconv.Atoi(m[2])
+		return f
+	}
+	best := -1
+	for _, file := range files {
+		var doc yaml.Node
+		if yaml.Unmarshal([]byte(file.Text), &doc) != nil || len(doc.Content) == 0 {
+			continue
+		}
+		if path := atPath.FindString(what); path != "" {
+			if n, deep := walk(doc.Content[0], strings.FieldsFunc(path, func(c rune) bool { return strings.ContainsRune(".[]", c) })); deep > best {
+				best, f.File, f.Line, f.Column = deep, file.Name, n.Line, n.Column
+			}
+		} else if m := atValue.FindStringSubmatch(what); m != nil {
+			if n := scalar(doc.Content[0], cmp.Or(m[1], m[2])); n != nil && best < 0 {
+				best, f.File, f.Line, f.Column = 0, file.Name, n.Line, n.Column
+			}
+		}
+	}
+	return f
+}
+
+// walk follows a path as far as the document goes, and says how far that is.
+func walk(n *yaml.Node, path []string) (*yaml.Node, int) {
+	if len(path) == 0 {
+		return n, 0
+	}
+	switch n.Kind {
+	case yaml.MappingNode:
+		for i := 0; i+1 < len(n.Content); i += 2 {
+			for words := len(path); words > 0; words-- { // a key may have dots
+				if n.Content[i].Value == strings.Join(path[:words], ".") {
+					found, deep := walk(n.Content[i+1], path[words:])
+					if deep == 0 && len(path) == words || found == n.Content[i+1] && deep == 0 {
+						return n.Content[i], words
+					}
+					return found, deep + words
+				}
+			}
+		}
+	case yaml.SequenceNode:
+		if i, err := strconv.Atoi(path[0]); err == nil && i < len(n.Content) {
+			found, deep := walk(n.Content[i], path[1:])
+			return found, deep + 1
+		}
+	}
+	return n, 0
+}
+
+// scalar is the first value in which a text stands.
+func scalar(n *yaml.Node, text string) *yaml.Node {
+	if n.Kind == yaml.ScalarNode && strings.Contains(n.Value, text) {
+		return n
+	}
+	for _, c := range n.Content {
+		if found := scalar(c, text); found != nil {
+			return found
+		}
+	}
+	return nil
+}
