@@ -42,11 +42,13 @@ check: web/dist/index.html ## types, lint, formatting and static checks
 go-test: web/dist/index.html bench-tools fuzz ## the Go tests, the browser and the name server among them
 	go test -count=1 ./...
 
-# What the benches of lab/ need: the browser that the interface is tested in and the name server that answers are held
-# against. Root, or sudo, installs them where they are missing.
+# What the benches of lab/ need: the browser that the interface is tested in, the name server that answers are held
+# against, a container engine to read from, and network namespaces and the kernel's packet filter. Root, or sudo, installs
+# them where they are missing.
 .PHONY: bench-tools judge
 bench-tools:
-	@missing=; command -v chromium >/dev/null || missing="$$missing chromium"; command -v nsd >/dev/null || missing="$$missing nsd"; \
+	@missing=; for tool in chromium nsd podman nft:nftables ip:iproute2; do \
+	  command -v "$${tool%%:*}" >/dev/null || missing="$$missing $${tool##*:}"; done; \
 	[ -z "$$missing" ] || { \
 	  if [ "$$(id -u)" = 0 ]; then run=; else run=sudo; fi; \
 	  $$run apt-get update -q && $$run env DEBIAN_FRONTEND=noninteractive apt-get install -y -q --no-install-recommends $$missing; }

@@ -333,6 +333,10 @@ var (
 // locate finds the place of a fault: the one that it names, else that of the element or of the value that it names.
 func locate(files []File, err error) intake.FileFault {
 	what := strings.TrimSpace(err.Error())
+	if path, ok := strings.CutSuffix(what, " false schema"); ok { // how the schema says that it has no such word
+		i := strings.LastIndexByte(path, '.')
+		what = fmt.Sprintf("%s: there is no such word as %q", path, path[i+1:])
+	}
 	f := intake.FileFault{File: files[0].Name, Line: 1, What: what, Expected: "a Compose file"}
 	for _, file := range files {
 		if strings.Contains(what, file.Name) {
@@ -343,6 +347,11 @@ func locate(files []File, err error) intake.FileFault {
 		m := all[len(all)-1]
 		f.Line, _ = strconv.Atoi(m[1])
 		f.Column, _ = strconv.Atoi(m[2])
+		for _, file := range files {
+			if file.Name == f.File {
+				f.Line = min(f.Line, strings.Count(strings.TrimRight(file.Text, "\n"), "\n")+1)
+			}
+		}
 		return f
 	}
 	best := -1

@@ -447,17 +447,19 @@ func (l *alignment) listeners() {
 	}
 }
 
-// service is the name of a program as a service of a place; with its place where sites of another's service of that name
-// would come with it.
+// service is the name of a program as a service of a place; with its place where another's sites would come with it.
 func (l *alignment) service(place, program string) string {
-	for _, s := range all[*estate.Site](l.e.Of(estate.KindNamed("site"))) {
-		if s.Service != program {
-			continue
+	if !slices.ContainsFunc(all[*estate.Site](l.e.Of(estate.KindNamed("site"))), func(s *estate.Site) bool { return s.Service == program }) {
+		return program
+	}
+	here, elsewhere := false, false
+	for _, o := range all[*estate.Listen](l.e.Of(estate.KindNamed("listen"))) {
+		if o.Service == program {
+			here, elsewhere = here || o.Place == place, elsewhere || o.Place != place
 		}
-		elsewhere := slices.ContainsFunc(all[*estate.Listen](l.e.Of(estate.KindNamed("listen"))), func(o *estate.Listen) bool { return o.Service == program && o.Place == place })
-		if !elsewhere {
-			return estate.CleanName(strings.ReplaceAll(place, "/", "-") + "-" + program)
-		}
+	}
+	if elsewhere && !here {
+		return estate.CleanName(strings.ReplaceAll(place, "/", "-") + "-" + program)
 	}
 	return program
 }

@@ -147,7 +147,7 @@ func (l *listing) netstat(n int, line string, words []string, proto netset.Trans
 	program := ""
 	for i, w := range rest { // with -e, the user and the socket's number stand before it
 		if m := netstatProgram.FindStringSubmatch(w); m != nil {
-			program = strings.TrimSuffix(strings.Join(append([]string{m[1]}, rest[i+1:]...), " "), ":")
+			program, _, _ = strings.Cut(strings.Join(append([]string{m[1]}, rest[i+1:]...), " "), ":")
 			break
 		}
 	}
