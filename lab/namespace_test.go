@@ -2,6 +2,7 @@ package lab
 
 import (
 	"fmt"
+	"net/netip"
 	"os"
 	"os/exec"
 	"runtime"
@@ -42,10 +43,7 @@ type space struct {
 // every refusal is told.
 var settings = map[string]string{
 	"net/ipv4/icmp_ratelimit": "0", "net/ipv6/icmp/ratelimit": "0", "net/ipv4/icmp_msgs_per_sec": "100000", "net/ipv4/icmp_msgs_burst": "100000",
-	"net/ipv4/neigh/default/retrans_time_ms": "60", "net/ipv6/neigh/default/retrans_time_ms": "60",
-	"net/ipv4/neigh/default/mcast_solicit": "2", "net/ipv6/neigh/default/mcast_solicit": "2",
-	"net/ipv4/neigh/default/delay_first_probe_time": "0",
-	"net/ipv4/conf/all/rp_filter":                   "0", "net/ipv4/conf/default/rp_filter": "0",
+	"net/ipv4/conf/all/rp_filter": "0", "net/ipv4/conf/default/rp_filter": "0",
 	"net/ipv6/conf/default/accept_dad": "0", "net/ipv6/conf/all/accept_dad": "0", "net/ipv6/conf/default/accept_ra": "0",
 	"net/ipv4/conf/all/send_redirects": "0", "net/ipv4/conf/default/send_redirects": "0",
 	"net/ipv4/ip_nonlocal_bind": "0", "net/ipv4/ip_unprivileged_port_start": "1",
@@ -142,8 +140,25 @@ func join(a *space, nameA string, b *space, nameB string) error {
 		if err := end.s.link.LinkSetUp(l); err != nil {
 			return err
 		}
+		if err := end.s.hasty(end.name); err != nil {
+			return err
+		}
 	}
 	return nil
+}
+
+// hasty has neighbours on an interface that are not there given up within 150 ms.
+func (s *space) hasty(name string) error {
+	return s.do(func() error {
+		for _, family := range []string{"ipv4", "ipv6"} {
+			for setting, value := range map[string]string{"retrans_time_ms": "50", "mcast_solicit": "3", "delay_first_probe_time": "1"} {
+				if err := os.WriteFile(fmt.Sprintf("/proc/sys/net/%s/neigh/%s/%s", family, name, setting), []byte(value), 0o644); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	})
 }
 
 // bridge makes a switch in the namespace.
@@ -152,7 +167,10 @@ func (s *space) bridge(name string) error {
 	if err := s.link.LinkAdd(b); err != nil {
 		return err
 	}
-	return s.link.LinkSetUp(b)
+	if err := s.link.LinkSetUp(b); err != nil {
+		return err
+	}
+	return s.hasty(name)
 }
 
 // plug puts an interface into a switch.
@@ -193,4 +211,13 @@ func (s *space) route(args ...string) error {
 		}
 		return nil
 	})
+}
+
+// way adds a route by a router, where the namespace has anything of its family.
+func (s *space) way(to string, via netip.Addr) error {
+	err := s.route(to, "via", via.String())
+	if err != nil && strings.Contains(err.Error(), "No route to host") {
+		return nil
+	}
+	return err
 }

@@ -165,9 +165,10 @@ type probe struct {
 	seen netip.Addr
 }
 
-// patience is how long a connection may take that gets anywhere at all: the benches' networks answer within
-// milliseconds, and give neighbours up after 120.
-const patience = 700 * time.Millisecond
+// patience is how long a connection may take that gets anywhere at all. The benches' networks answer within milliseconds
+// and give neighbours up after 150, but a refusal of the system to its own programs is heard at their second try only,
+// after a second.
+const patience = 1300 * time.Millisecond
 
 // tryAll tries connections at the same time, from a namespace.
 func (s *space) tryAll(list []*probe) error {
@@ -228,6 +229,13 @@ func (p *probe) begin() (int, error) {
 	if err != nil {
 		return -1, err
 	}
+	if p.proto == netset.UDP { // to be told of everything that comes back
+		if family == unix.AF_INET {
+			_ = unix.SetsockoptInt(fd, unix.IPPROTO_IP, unix.IP_RECVERR, 1)
+		} else {
+			_ = unix.SetsockoptInt(fd, unix.IPPROTO_IPV6, unix.IPV6_RECVERR, 1)
+		}
+	}
 	if p.source.IsValid() {
 		if err := unix.Bind(fd, sockaddr(netip.AddrPortFrom(p.source, 0))); err != nil {
 			_ = unix.Close(fd)
@@ -267,9 +275,29 @@ func (p *probe) finish(c net.Conn, deadline time.Time) {
 		}
 	case errors.Is(err, io.EOF):
 		p.got = "refused" // behind a relay: connected, and cut off
+	case strings.Contains(err.Error(), "not pollable"): // an error came before the wait for it began
+		p.failed(pending(c))
 	default:
 		p.failed(err)
 	}
+}
+
+// pending is the error that a socket holds.
+func pending(c net.Conn) error {
+	raw, err := c.(syscall.Conn).SyscallConn()
+	if err != nil {
+		return err
+	}
+	var held error
+	if err := raw.Control(func(fd uintptr) {
+		n, err := unix.GetsockoptInt(int(fd), unix.SOL_SOCKET, unix.SO_ERROR)
+		if held = err; err == nil {
+			held = syscall.Errno(n)
+		}
+	}); err != nil {
+		return err
+	}
+	return held
 }
 
 func (p *probe) failed(err error) {

@@ -746,8 +746,7 @@ func (r *run) loopBack(h *model.Place, w way, as netip.Addr) way {
 	if w.forward != nil {
 		by = w.forward.Record
 	}
-	w.rewriteSource(as)
-	w.heldBy(h.ID, false)
+	w.rewrittenBy(h.ID, as)
 	w.walk(Step{Stage: StageRewrite, At: h.Name, Verdict: Pass, Ground: Shallows, Records: lines(by), Why: sentence("Looped back: the source becomes %s.", as)})
 	return w
 }
@@ -847,8 +846,7 @@ func (r *run) rewrite(w *way, h *model.Place, a netip.Addr, by estate.Record) {
 	if s, ok := w.src.set.Single(); ok && s == a {
 		return
 	}
-	w.rewriteSource(a)
-	w.heldBy(h.ID, false)
+	w.rewrittenBy(h.ID, a)
 	w.walk(Step{Stage: StageRewrite, At: h.Name, Verdict: Pass, Ground: r.ground(h), Records: lines(by), Why: sentence("The source becomes %s.", a)})
 }
 

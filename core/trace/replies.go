@@ -29,30 +29,22 @@ func (t *Tracer) replies(l *landing, o origin) {
 	}
 	src = l.src.set.Of(l.six).Lowest()
 	stack := t.m.Places[l.stack]
-	passed, tie := t.wayBack(stack, src, t.sender(o, l))
-	if tie {
+	back := t.wayBack(stack, src, t.sender(o, l), l)
+	if back.tie {
 		l.walk(Step{Stage: StageRoute, At: stack.Name, Verdict: Unsettled, Ground: Land, Records: []string{}, Why: "The reply may take several ways, and no route says which: not judged yet."})
 		if l.stopped == "" {
 			l.stopped = Undecided
 		}
 		return
 	}
-	met := map[model.PlaceID]bool{}
 	for h := l.held; h != nil; h = h.prev {
-		met[h.place] = true
-	}
-	for h := l.held; h != nil; h = h.prev {
-		if h.knows && !passed[h.place] {
+		if h.knows && !back.passed[h.place] {
 			t.lose(l, stack, sentence("The reply to %s does not come back by %s, which knows of the flow.", t.replyWord(l), t.m.Places[h.place].Name))
 			return
 		}
 	}
-	for id := range passed {
-		p := t.m.Places[id]
-		if !met[id] && id != stack.ID && p.Router && p.Leg(model.Internet) != nil && l.dst.addr.IsValid() && !netset.GloballyReachable().Contains(l.dst.addr) {
-			t.lose(l, stack, sentence("The reply goes out by %s, which did not see the flow and gives it another source.", p.Name))
-			return
-		}
+	if back.astray != nil {
+		t.lose(l, stack, sentence("The reply goes out by %s, which did not see the flow and gives it another source.", back.astray.Name))
 	}
 }
 
@@ -77,41 +69,74 @@ func (t *Tracer) sender(o origin, l *landing) model.PlaceID {
 	return t.m.Places[o.place].Host
 }
 
-// wayBack lists the machines that a reply passes, from where the flow ended to its source.
-func (t *Tracer) wayBack(stack *model.Place, src netip.Addr, sender model.PlaceID) (passed map[model.PlaceID]bool, tie bool) {
-	passed = map[model.PlaceID]bool{stack.ID: true}
+// wayBack is how a reply goes.
+type wayBack struct {
+	passed map[model.PlaceID]bool
+	astray *model.Place // a machine that did not see the flow, and sends its reply out over internet as its own
+	tie    bool         // several ways, and nothing says which
+}
+
+// wayBack follows a reply from where a flow ended: each machine that rewrote the flow's source gives the reply the old
+// one, and sends it on to there.
+func (t *Tracer) wayBack(stack *model.Place, to netip.Addr, sender model.PlaceID, l *landing) wayBack {
+	b := wayBack{passed: map[model.PlaceID]bool{stack.ID: true}}
+	met := map[model.PlaceID]bool{}
+	for h := l.held; h != nil; h = h.prev {
+		met[h.place] = true
+	}
 	at := stack
 	if at.IsContainer() {
+		host := at.Host
 		for i := range at.Legs {
-			if t.m.Networks[at.Legs[i].Net].Set.Contains(src) {
-				passed[at.Host] = true // its bridge is the machine's
-				return passed, false
+			if t.m.Networks[at.Legs[i].Net].Set.Contains(to) && !t.m.Places[host].Owns(to) {
+				b.passed[host] = true // its bridge is the machine's
+				return b
 			}
 		}
-		at = t.m.Places[at.Host]
-		passed[at.ID] = true
+		at = t.m.Places[host]
+		b.passed[at.ID] = true
 	}
+	left := l.held // the rewritings that are still to be undone
 	for range maxHops {
-		if at.Owns(src) {
-			return passed, false
+		for h := left; h != nil; h = h.prev {
+			if h.place != at.ID || h.gave != to {
+				continue
+			}
+			left = h.prev
+			if h.was.float != model.Nowhere {
+				b.passed[h.was.float] = true
+				return b // a container of the machine
+			}
+			to = h.was.set.Of(to.Is6()).Lowest()
+			break
 		}
-		hop := t.m.NextHop(at, src)
+		if !to.IsValid() || at.Owns(to) {
+			return b
+		}
+		hop := t.m.NextHop(at, to)
+		private := l.dst.addr.IsValid() && !netset.GloballyReachable().Contains(l.dst.addr)
+		if !met[at.ID] && at.ID != stack.ID && at.Router && hop.Net == model.Internet && private {
+			b.astray = at
+		}
 		switch hop.Kind {
 		case model.OnLink:
-			passed[hop.Place] = true
-			passed[t.m.Places[hop.Place].Host] = true
-			return passed, false
+			at = t.m.Places[hop.Place]
+			b.passed[at.ID], b.passed[at.Host] = true, true
+			if left == nil || at.IsContainer() {
+				return b
+			}
 		case model.Via:
 			at = t.m.Places[hop.Place]
-			passed[at.ID] = true
+			b.passed[at.ID] = true
 		case model.Tie:
-			return passed, true
+			b.tie = true
+			return b
 		default:
 			if sender != model.Nowhere {
-				passed[sender] = true
+				b.passed[sender] = true
 			}
-			return passed, false
+			return b
 		}
 	}
-	return passed, false
+	return b
 }

@@ -77,6 +77,8 @@ type held struct {
 	place     model.PlaceID
 	knows     bool // else the flow only passed it
 	stateless bool
+	was       source     // of a machine that rewrote the source: the one before
+	gave      netip.Addr // and the one that it gave
 }
 
 // trail is the steps and breaks so far, shared between branches.
@@ -270,7 +272,14 @@ func (w way) translated(pairs []estate.Pair) []way {
 }
 
 func (w *way) heldBy(p model.PlaceID, stateless bool) {
-	w.held = &held{w.held, p, true, stateless}
+	w.held = &held{prev: w.held, place: p, knows: true, stateless: stateless}
+}
+
+// rewrittenBy gives the branch one source address, by a machine that gives its replies the old one.
+func (w *way) rewrittenBy(p model.PlaceID, a netip.Addr) {
+	was := w.src
+	w.rewriteSource(a)
+	w.held = &held{prev: w.held, place: p, knows: true, was: was, gave: a}
 }
 
 // lines are records as canonical lines, each once.

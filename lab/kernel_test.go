@@ -1,0 +1,140 @@
+package lab
+
+import (
+	"flag"
+	"math/rand/v2"
+	"net/netip"
+	"strings"
+	"testing"
+
+	"golang.org/x/sync/errgroup"
+
+	"steady-compass/core/estate"
+	"steady-compass/core/model"
+	"steady-compass/core/netset"
+	"steady-compass/core/synth"
+	"steady-compass/core/trace"
+)
+
+var (
+	judgedEstates     = flag.Int("judge.estates", 4, "how many random estates are laid out in the kernel")
+	judgeFrom         = flag.Uint64("judge.from", 1, "the first of their seeds")
+	judgedConnections = flag.Int("judge.connections", 150, "how many connections are tried in each")
+)
+
+// departingDrops has filters on departing flows drop where they refuse: the kernel cannot refuse there.
+func departingDrops(text string) string {
+	lines := strings.Split(text, "\n")
+	departing := map[string]bool{}
+	for i, line := range lines {
+		words := strings.Fields(line)
+		switch {
+		case len(words) > 1 && words[0] == "filter" && strings.Contains(line, " departing "):
+			departing[words[1]] = true
+			lines[i] = strings.Replace(line, "otherwise refuse", "otherwise drop", 1)
+		case len(words) > 2 && words[0] == "rule" && departing[words[1]] && words[2] == "refuse":
+			lines[i] = strings.Replace(line, " refuse ", " drop ", 1)
+		}
+	}
+	return strings.Join(lines, "\n")
+}
+
+// verdictOn is the records' word on a connection, in the probe's words; "" where it cannot be told.
+func verdictOn(t *testing.T, tr *trace.Tracer, from string, p *probe) string {
+	t.Helper()
+	v, err := tr.VantageNamed(from)
+	if err != nil {
+		t.Fatal(err)
+	}
+	key := trace.PortKey{Port: p.to.Port(), Transport: p.proto}
+	tg := trace.Target{Text: p.to.String(), Addr: p.to.Addr(), Port: p.to.Port(), Proto: p.proto}
+	for _, path := range tr.TracePort(tg, key, v) {
+		if p.source.IsValid() && !amongSources(path.Sources, p.source) {
+			continue
+		}
+		switch path.Outcome {
+		case trace.Arrives:
+			return "arrived " + *path.End
+		case trace.Outside:
+			return "arrived outside"
+		case trace.LostReply:
+			return "silent"
+		case trace.Undecided:
+			return ""
+		}
+		return string(path.Outcome)
+	}
+	return "no path"
+}
+
+// TestEstatesAgainstTheKernel lays random estates out in network namespaces, and holds what real connections meet
+// against what the records say.
+func TestEstatesAgainstTheKernel(t *testing.T) {
+	needNamespaces(t, "nft", "ip")
+	tried, unheard, told, differ := 0, 0, map[string]int{}, 0
+	for seed := *judgeFrom; seed < *judgeFrom+uint64(*judgedEstates) && differ < 5; seed++ {
+		r := rand.New(rand.NewPCG(seed, 21))
+		text := departingDrops(synth.Crossing(r))
+		e := parsedEstate(t, text)
+		tr := trace.New(model.Compile(e), "2026-11-25")
+		l := layOut(t, e)
+		by := map[string][]*probe{}
+		var from []string
+		for range *judgedConnections {
+			q := synth.Ask(r)
+			proto := netset.TCP
+			if q.UDP {
+				proto = netset.UDP
+			}
+			if by[q.From] == nil {
+				from = append(from, q.From)
+			}
+			by[q.From] = append(by[q.From], &probe{source: q.Source, to: netip.AddrPortFrom(q.To, q.Port), proto: proto})
+		}
+		var g errgroup.Group
+		for _, vantage := range from {
+			s := l.spaces[vantage]
+			if s == nil {
+				s = l.spaces["a stranger on "+vantage]
+			}
+			g.Go(func() error { return s.tryAll(by[vantage]) })
+		}
+		if err := g.Wait(); err != nil {
+			t.Fatal(err)
+		}
+		for _, vantage := range from {
+			for _, p := range by[vantage] {
+				want := verdictOn(t, tr, vantage, p)
+				if want == "" {
+					continue
+				}
+				if p.got == "silent" && want != "silent" && (want == "refused" || want == "unroutable" || want == "arrived outside") && len(of[*estate.Outbound](e)) > 0 {
+					unheard++ // a refusal, or an answer from outside, to a source that a line made another's: the records do not follow it back
+					continue
+				}
+				tried++
+				told[strings.Fields(want)[0]]++
+				if got := strings.TrimSpace(p.got + " " + p.name); got != want {
+					if differ++; differ <= 5 {
+						t.Errorf("seed %d: from %s %s to %s/%s the kernel: %s (seen as %s); the records: %s\n%s", seed, vantage, p.source, p.to, p.proto, got, p.seen, want, relevant(e))
+					}
+				}
+			}
+		}
+		l.close()
+	}
+	t.Logf("%d estates, %d connections: %v; %d refusals not followed back", *judgedEstates, tried, told, unheard)
+}
+
+// relevant are the lines that differ from one random estate to the next.
+func relevant(e *estate.Estate) string {
+	var out []string
+	for _, r := range e.All() {
+		switch r.(type) {
+		case *estate.Host, *estate.Address, *estate.Route:
+		default:
+			out = append(out, estate.Line(r))
+		}
+	}
+	return strings.Join(out, "\n")
+}
