@@ -4,6 +4,7 @@ import (
 	"flag"
 	"math/rand/v2"
 	"net/netip"
+	"slices"
 	"strings"
 	"testing"
 
@@ -93,14 +94,22 @@ func TestEstatesAgainstTheKernel(t *testing.T) {
 		}
 		var g errgroup.Group
 		for _, vantage := range from {
-			s := l.spaces[vantage]
-			if s == nil {
-				s = l.spaces["a stranger on "+vantage]
-			}
-			g.Go(func() error { return s.tryAll(by[vantage]) })
+			g.Go(func() error { return l.at(vantage).tryAll(by[vantage]) })
 		}
 		if err := g.Wait(); err != nil {
 			t.Fatal(err)
+		}
+		for vantage, list := range by { // on a busy machine an answer may come too late: what should not be silent is tried again
+			var again []*probe
+			for _, p := range list {
+				if p.got == "silent" && verdictOn(t, tr, vantage, p) != "silent" {
+					p.got, p.name = "", ""
+					again = append(again, p)
+				}
+			}
+			if err := l.at(vantage).tryAll(again); err != nil {
+				t.Fatal(err)
+			}
 		}
 		for _, vantage := range from {
 			for _, p := range by[vantage] {
@@ -108,8 +117,8 @@ func TestEstatesAgainstTheKernel(t *testing.T) {
 				if want == "" {
 					continue
 				}
-				if p.got == "silent" && want != "silent" && (want == "refused" || want == "unroutable" || want == "arrived outside") && len(of[*estate.Outbound](e)) > 0 {
-					unheard++ // a refusal, or an answer from outside, to a source that a line made another's: the records do not follow it back
+				if p.got == "silent" && answered[want] && unheardOf(e) {
+					unheard++
 					continue
 				}
 				tried++
@@ -124,6 +133,15 @@ func TestEstatesAgainstTheKernel(t *testing.T) {
 		l.close()
 	}
 	t.Logf("%d estates, %d connections: %v; %d refusals not followed back", *judgedEstates, tried, told, unheard)
+}
+
+// answered are outcomes that are told by an answer, which may be lost on its way.
+var answered = map[string]bool{"refused": true, "unroutable": true, "arrived outside": true}
+
+// unheardOf says whether an estate has lines by which an answer may be lost: a source that is another's, or a translation
+// back into the client's own network with the source kept. The records call what refuses a refusal, heard or not.
+func unheardOf(e *estate.Estate) bool {
+	return len(of[*estate.Outbound](e)) > 0 || slices.ContainsFunc(of[*estate.Forward](e), func(f *estate.Forward) bool { return f.Inside })
 }
 
 // relevant are the lines that differ from one random estate to the next.

@@ -77,6 +77,14 @@ func (l *layout) close() {
 	l.bound, l.spaces, l.wire = nil, nil, nil
 }
 
+// at is where a vantage's flows are made: a machine or container, or the stranger on a network.
+func (l *layout) at(vantage string) *space {
+	if s := l.spaces[vantage]; s != nil {
+		return s
+	}
+	return l.spaces["a stranger on "+vantage]
+}
+
 func (l *layout) space(name string) (*space, error) {
 	s, err := newSpace(name)
 	if err == nil {

@@ -291,8 +291,8 @@ func (l *layout) chain(say func(string, ...any), m *machineLaid, f *estate.Filte
 			say("iifname \"lo\" accept")
 		}
 	case "output":
-		if !f.LoopbackToo {
-			say("oifname \"lo\" accept")
+		if !f.LoopbackToo { // by where it goes now: the interface is still that of before the translation
+			say("fib daddr type local accept")
 		}
 	case "departing":
 		say("oifname \"lo\" accept")

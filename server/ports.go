@@ -21,16 +21,10 @@ func (a *analysis) chart(ctx context.Context) (*ports.Chart, error) {
 	if err != nil {
 		return nil, err
 	}
-	report, err := a.check(ctx)
-	if err != nil {
-		return nil, err
-	}
+	m := a.tracer.Model()
 	var clashes []ports.Clash
-	for i := range report.Findings {
-		f := &report.Findings[i]
-		if f.Clash != nil {
-			clashes = append(clashes, ports.Clash{Machine: f.Clash.Place, Transport: f.Clash.Transport.String(), Range: f.Clash.Range, Why: f.Why})
-		}
+	for _, x := range m.Clashes() {
+		clashes = append(clashes, ports.Clash{Machine: m.Places[x.Stack].Name, Transport: x.Transport.String(), Range: x.Ports, Why: x.Why(m)})
 	}
 	a.charted = ports.New(a.tracer, open, clashes)
 	return a.charted, nil

@@ -10,7 +10,6 @@ import (
 
 	"steady-compass/core/estate"
 	"steady-compass/core/model"
-	"steady-compass/core/netset"
 	"steady-compass/core/trace"
 )
 
@@ -35,14 +34,6 @@ type Finding struct {
 	Records []string    `json:"records" nullable:"false"`
 	Mend    *trace.Mend `json:"mend,omitempty"`
 	Trace   *Where      `json:"trace,omitempty"` // the trace that shows it
-	Clash   *Clash      `json:"-"`               // of a clash of ports: which
-}
-
-// Clash is a range of ports that two want, on a host or in a container.
-type Clash struct {
-	Place     string
-	Transport netset.Transport
-	Range     netset.PortRange
 }
 
 // Where is a trace that shows a finding.
