@@ -11,7 +11,7 @@ import (
 
 // whereUsed is the index of the revision, made when it is first asked for.
 func (a *analysis) whereUsed() *uses.Index {
-	a.usesOnce.Do(func() { a.uses = uses.New(a.Estate) })
+	a.usesOnce.Do(func() { a.uses = uses.New(a.tracer) })
 	return a.uses
 }
 
@@ -34,7 +34,7 @@ type UsesAnswer struct {
 }
 
 func noWord(word string) error {
-	return &Problem{Title: "That is nothing to look for", Status: http.StatusUnprocessableEntity, Detail: fmt.Sprintf("%q is no address, no name and no machine", word)}
+	return &Problem{Title: "That is nothing to look for", Status: http.StatusUnprocessableEntity, Detail: fmt.Sprintf("%q is no address, no name, no machine and no port of one", word)}
 }
 
 func (s *Server) getUses(_ context.Context, in *usesQuery) (*body[UsesAnswer], error) {
@@ -71,7 +71,7 @@ func (s *Server) postMove(_ context.Context, in *body[MoveQuestion]) (*body[[]Sw
 	if !ok {
 		return nil, noWord(in.Body.From)
 	}
-	if to, _, ok := x.KindOf(in.Body.To); !ok || (kind == uses.Address) != (to == uses.Address) {
+	if !x.CanTake(kind, in.Body.To) {
 		return nil, &Problem{Title: "That cannot stand in its place", Status: http.StatusUnprocessableEntity, Detail: fmt.Sprintf("%q cannot stand where %s does; expected another %s", in.Body.To, in.Body.From, kind)}
 	}
 	out := []Swap{}

@@ -6,13 +6,15 @@ import (
 	"strings"
 
 	"steady-compass/core/estate"
+	"steady-compass/core/model"
 	"steady-compass/core/notation"
+	"steady-compass/core/trace"
 	"steady-compass/core/uses"
 	"steady-compass/store"
 )
 
 type usesCommand struct {
-	Of string `arg:"" help:"An address, a name or a machine."`
+	Of string `arg:"" help:"An address, a name, a machine, or a port of one as azimuth:80."`
 	question
 }
 
@@ -28,10 +30,10 @@ func (c *usesCommand) Run(ctx context.Context, s streams) error {
 	if err != nil {
 		return err
 	}
-	x := uses.New(e)
+	x := uses.New(trace.New(model.Compile(e), ""))
 	kind, word, ok := x.KindOf(c.Of)
 	if !ok {
-		return wrong("%q is no address, no name and no machine", c.Of)
+		return wrong("%q is no address, no name, no machine and no port of one", c.Of)
 	}
 	list := []used{}
 	for _, u := range x.Find(word) {
@@ -53,8 +55,8 @@ func (c *usesCommand) Run(ctx context.Context, s streams) error {
 }
 
 type moveCommand struct {
-	From   string `arg:"" help:"The address, name or machine that goes."`
-	To     string `arg:"" help:"What comes in its place."`
+	From   string `arg:"" help:"The address, name, machine or port (azimuth:80) that goes."`
+	To     string `arg:"" help:"What comes in its place; for a port its number."`
 	Estate string `help:"Estate file to change." placeholder:"FILE" xor:"into" required:""`
 	DB     string `name:"db" help:"Database to change." placeholder:"FILE" xor:"into" required:""`
 	Try    bool   `help:"Only say what would change."`
@@ -66,10 +68,10 @@ func (c *moveCommand) Run(ctx context.Context, s streams) error {
 	if err != nil {
 		return err
 	}
-	x := uses.New(e)
+	x := uses.New(trace.New(model.Compile(e), ""))
 	kind, _, ok := x.KindOf(c.From)
-	if to, _, okTo := x.KindOf(c.To); !ok || !okTo || (kind == uses.Address) != (to == uses.Address) {
-		return wrong("%q cannot stand where %q does; expected two addresses, two names or two machines", c.To, c.From)
+	if !ok || !x.CanTake(kind, c.To) {
+		return wrong("%q cannot stand where %q does; expected two addresses, two names, two machines, or a port of a machine and a port number", c.To, c.From)
 	}
 	p := newPaper(s.out)
 	var change estate.Change

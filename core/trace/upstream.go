@@ -375,6 +375,42 @@ func (t *Tracer) beside(place *model.Place, name string) (*model.Place, model.Ne
 	return nil, model.NoNet
 }
 
+// Means are the places, as stacks, that the host part of a URL or an endpoint is, seen from a place; from nowhere in
+// particular where that is nil. What it resolves to counts, not what stands behind a forward.
+func (t *Tracer) Means(from *model.Place, e estate.Endpoint) []model.PlaceID {
+	var out []model.PlaceID
+	add := func(a netip.Addr) {
+		for _, h := range t.m.Owners(a) {
+			out = append(out, t.m.Places[h.Place].Stack)
+		}
+	}
+	switch {
+	case e.Host == "localhost" || e.Addr.IsValid() && e.Addr.IsLoopback():
+		if from != nil {
+			out = append(out, from.Stack)
+		}
+		return out
+	case e.Addr.IsValid():
+		add(e.Addr)
+		return out
+	}
+	asker := t.m.AskerAt(model.Nowhere, model.Internet)
+	if from != nil {
+		if c, _ := t.beside(from, e.Host); c != nil {
+			return []model.PlaceID{c.Stack}
+		}
+		asker = t.m.AskerAt(from.ID, model.NoNet)
+	}
+	if p := t.m.PlaceNamed(e.Host); p != nil {
+		return []model.PlaceID{p.Stack}
+	}
+	v6, v4 := t.m.Names.Addresses(e.Host, asker)
+	for _, a := range slices.Concat(v6.Addresses, v4.Addresses) {
+		add(a.Addr)
+	}
+	return out
+}
+
 // addressesFrom are the addresses of a place that another can be led to, as they are written down:
 // gateways are not tried.
 func (t *Tracer) addressesFrom(from, target *model.Place) []dest {

@@ -1,4 +1,4 @@
-// Package uses says where an address, a name or a machine stands in the records, and what the lines would be with
+// Package uses says where an address, a name, a machine or a port stands in the records, and what the lines would be with
 // another in its place.
 package uses
 
@@ -7,10 +7,12 @@ import (
 	"net/netip"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
 	"steady-compass/core/estate"
 	"steady-compass/core/notation"
+	"steady-compass/core/trace"
 )
 
 // Kind is what is looked for.
@@ -46,6 +48,7 @@ type Index struct {
 	addrs    map[netip.Addr][]int32 // the same for addresses, however they are written
 	networks []network
 	machines map[string]bool
+	tracer   *trace.Tracer // for ports, which stand in records only by what they mean
 }
 
 type network struct {
@@ -53,9 +56,9 @@ type network struct {
 	at     int32
 }
 
-// New makes the index of an estate.
-func New(e *estate.Estate) *Index {
-	x := &Index{all: e.All(), words: map[string][]int32{}, addrs: map[netip.Addr][]int32{}, machines: map[string]bool{}}
+// New makes the index of the estate that a tracer is for.
+func New(t *trace.Tracer) *Index {
+	x := &Index{all: t.Model().Estate.All(), tracer: t, words: map[string][]int32{}, addrs: map[netip.Addr][]int32{}, machines: map[string]bool{}}
 	for i, r := range x.all {
 		x.add(int32(i), estate.Line(r))
 		switch r := r.(type) {
@@ -122,9 +125,12 @@ func note[K comparable](m map[K][]int32, key K, at int32) {
 	}
 }
 
-// KindOf says what a word is: an address, a machine that is recorded, else a name.
+// KindOf says what a word is: an address, a port of a machine, a machine that is recorded, else a name.
 func (x *Index) KindOf(word string) (Kind, string, bool) {
 	word = strings.ToLower(strings.TrimSpace(word))
+	if p, ok := x.parsePort(word); ok {
+		return Port, p.String(), true
+	}
 	if a, err := netip.ParseAddr(word); err == nil && a.Zone() == "" {
 		return Address, a.Unmap().String(), true
 	}
@@ -174,6 +180,10 @@ func (x *Index) Find(word string) []Use {
 	kind, word, ok := x.KindOf(word)
 	if !ok {
 		return nil
+	}
+	if kind == Port {
+		p, _ := x.parsePort(word)
+		return p.find(x.all)
 	}
 	var out []Use
 	seen := map[estate.Record]bool{}
@@ -252,11 +262,28 @@ type Swap struct {
 	Wrong string // why the new line cannot stand
 }
 
-// Move gives, for each record in which a word stands, the line with another in its place.
+// CanTake says whether a word can stand in the place of another: an address for an address, a port number for a port, a
+// name or machine for a name or machine.
+func (x *Index) CanTake(kind Kind, to string) bool {
+	if kind == Port {
+		n, err := strconv.ParseUint(strings.TrimSpace(to), 10, 16)
+		return err == nil && n > 0
+	}
+	other, _, ok := x.KindOf(to)
+	return ok && other != Port && (kind == Address) == (other == Address)
+}
+
+// Move gives, for each record in which a word stands, the line with another in its place; for a port, with another port
+// number.
 func (x *Index) Move(from, to string) []Swap {
 	kind, from, ok := x.KindOf(from)
-	if !ok {
+	if !ok || !x.CanTake(kind, to) {
 		return nil
+	}
+	if kind == Port {
+		p, _ := x.parsePort(from)
+		n, _ := strconv.ParseUint(strings.TrimSpace(to), 10, 16)
+		return p.move(x.all, uint16(n))
 	}
 	m := matcherOf(kind, from)
 	to = strings.ToLower(strings.TrimSpace(to))

@@ -6,7 +6,9 @@ import (
 	"testing"
 
 	"steady-compass/core/estate"
+	"steady-compass/core/model"
 	"steady-compass/core/notation"
+	"steady-compass/core/trace"
 )
 
 const records = `
@@ -85,7 +87,7 @@ direct cert c for a.example,*.a.example expires 2027-01-01 on box/front`},
 		{"not a word", ``},
 	} {
 		var got []string
-		uses := New(e).Find(c.word)
+		uses := New(trace.New(model.Compile(e), "2026-11-25")).Find(c.word)
 		for _, how := range []How{Direct, Inside, Told, Led} { // a record's place among its kind's is not what is looked at
 			for _, u := range uses {
 				if u.How == how {
@@ -141,7 +143,7 @@ intend 203.0.113.20 80 for 203.0.113.20 reaching crate`},
 dns six.a.example AAAA 198.51.100.1 (stays: `},
 	} {
 		var got []string
-		for _, s := range New(e).Move(c.from, c.to) {
+		for _, s := range New(trace.New(model.Compile(e), "2026-11-25")).Move(c.from, c.to) {
 			text := s.New
 			switch {
 			case s.Wrong != "":
@@ -168,10 +170,10 @@ func BenchmarkFind(b *testing.B) {
 	e := parsed(b, text.String())
 	b.Run("index", func(b *testing.B) {
 		for b.Loop() {
-			New(e)
+			New(trace.New(model.Compile(e), "2026-11-25"))
 		}
 	})
-	x := New(e)
+	x := New(trace.New(model.Compile(e), "2026-11-25"))
 	b.Run("find", func(b *testing.B) {
 		for b.Loop() {
 			if found := x.Find("192.0.2.1"); len(found) != 2 {
