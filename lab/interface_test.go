@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/url"
 	"os"
+	"slices"
 	"strings"
 	"testing"
 
@@ -228,7 +229,7 @@ func TestImportedFile(t *testing.T) {
 	click("Leave it")
 	b.until(`!document.querySelector('[data-import]')`)
 	drop("hosts", "10.40.8.20 store.fernmoor.example\n")
-	b.says("[data-import]", "whose hosts file it is is not known")
+	b.says("[data-import]", "it does not say of which machine it is")
 	eval[bool](b, `([...document.querySelectorAll('[data-import] input')].at(-1).focus(), true)`)
 	b.press("zenith")
 	b.says("[data-import]", "+ name store.fernmoor.example 10.40.8.20 on zenith")
@@ -301,8 +302,8 @@ func TestPorts(t *testing.T) {
 	b.press(kb.Enter)
 	b.until(verdict + ` === 'arrives'`)
 	b.do(chromedp.Navigate(p.url + "/ports?machine=azimuth"))
-	b.says("form", "8001/tcp")
-	eval[bool](b, `([...document.querySelectorAll('form button')].find(e => e.innerText === 'start a listener').click(), true)`)
+	b.says("form code", "8001")
+	eval[bool](b, `([...document.querySelectorAll('form button')].find(e => e.innerText === 'listen on it').click(), true)`)
 	b.until(`document.activeElement.id === 'bearing' && document.activeElement.value === 'listen azimuth 8001 as '`)
 	b.press("spare")
 	b.press(kb.Enter)
@@ -324,5 +325,126 @@ func TestUndoByKey(t *testing.T) {
 	b.says("main, [role=status]", "Revision 1 changed 183 lines")
 	if n := eval[string](b, `document.querySelector('header p').innerText`); !strings.Contains(n, "revision 3") {
 		t.Errorf("the whole estate was taken back by a key: %s", n)
+	}
+}
+
+const appOnEighty = `network lan 10.0.0.0/24
+network dock 172.20.0.0/24 on box
+host gate router
+host box
+host hub
+address gate 203.0.113.1 internet
+address gate 10.0.0.1 lan
+address box 10.0.0.2 lan
+address hub 10.0.0.3 lan
+zone a.example
+dns app.a.example A 203.0.113.1
+dns hub.a.example A 10.0.0.3 for lan
+forward gate 80 to 10.0.0.2
+filter edge on gate through otherwise drop
+rule edge pass 80 from internet to box
+container box/front in dock
+container box/app in dock
+map box/app 80 to 3000
+listen box/app 3000 as app
+listen hub 80 as hub
+site hub hub.a.example to http://box:80
+intend app.a.example 80 for internet reaching box/app
+intend hub.a.example 80 for lan reaching box/app
+`
+
+// TestFrontBeforeAnApplication puts a front before an application that sits on port 80: its outer port moves with all that
+// followed it, 80 goes to the front, and every consequence is said before anything is kept.
+func TestFrontBeforeAnApplication(t *testing.T) {
+	p := start(t, "serve", "--db", t.TempDir()+"/app.db")
+	if status, err := p.call("POST", "/api/records", map[string]any{"base": 0, "text": appOnEighty}, nil); err != nil || status != 200 {
+		t.Fatalf("status %d, %v", status, err)
+	}
+	b := open(t, p.url+"/ports?machine=box&port=80")
+	b.until(`document.querySelector('[data-port="80"][aria-pressed=true]')`)
+	b.press("w")
+	b.until(`location.pathname === '/uses/box%3A80' && document.querySelectorAll('[data-use=direct]').length === 4`)
+	b.press("r")
+	for range len("r") {
+		b.press(kb.Backspace)
+	}
+	b.press("8081")
+	b.says("aside", "Change 4 lines")
+	b.says("aside [data-effect]", "nothing that anyone meets")
+	eval[bool](b, `(document.querySelector('aside textarea').focus(), true)`)
+	b.press("map box/front 80 to 80\nlisten box/front 80 as front\nsite front app.a.example to http://app:3000")
+	b.says("aside", "Change 2 lines, add 3")
+	b.says("aside [data-effect]", "as meant")
+	stays := eval[string](b, `[...document.querySelectorAll('[data-use=direct]')].filter(e => e.innerText.includes('stays')).map(e => e.innerText).join(' ')`)
+	for _, line := range []string{"forward gate 80 to 10.0.0.2", "rule edge pass 80 from internet to box"} {
+		if !strings.Contains(stays, line) {
+			t.Errorf("%s does not stay: %s", line, stays)
+		}
+	}
+	eval[bool](b, `([...document.querySelectorAll('aside button')].find(e => e.innerText.startsWith('Change 2')).click(), true)`)
+	b.until(`location.pathname === '/uses/box%3A8081' && document.querySelectorAll('[data-use=direct]').length === 2`)
+	for _, target := range []string{"app.a.example:80", "hub.a.example:80"} {
+		from := map[bool]string{true: "internet", false: "lan"}[target == "app.a.example:80"]
+		b.do(chromedp.Navigate(traceURL(p, target, from)))
+		b.until(verdict + ` === 'arrives'`)
+	}
+	b.says("main", "box:8081")
+}
+
+// TestPortPlan writes a plan of rows, is told what would collide before anything is kept, and switches the rest on at once.
+func TestPortPlan(t *testing.T) {
+	p := start(t, "demo")
+	b := open(t, p.url+"/ports?machine=azimuth")
+	b.until(`document.querySelector('[data-depth]')`)
+	b.press("p")
+	b.until(`document.activeElement.tagName === 'TEXTAREA'`)
+	b.says("aside", "Nothing is planned")
+	for eval[string](b, `document.activeElement.value`) != "" { // the key may have written itself
+		b.press(kb.Backspace)
+	}
+	b.press("8444 azimuth/pages:8000 a second\n8080 lab")
+	b.says("aside", `Row 2: "lab" is no address, machine or container`)
+	b.press("x") // still wrong, and still there
+	b.says("aside", `Row 2: "labx"`)
+	for range len("labx") {
+		b.press(kb.Backspace)
+	}
+	b.press("azimuth/lab:8000")
+	b.says("[data-written] [data-planned=collides]", "azimuth 8080/tcp is mapped to allsky and to lab")
+	b.says("[data-written]", "Write the 2 down, off")
+	eval[bool](b, `([...document.querySelectorAll('[data-written] button')].find(e => e.innerText.startsWith('Write')).click(), true)`)
+	b.says("section[aria-label='Planned on azimuth']", "map azimuth/pages 8444 to 8000")
+	b.says("aside", "Switch on 2")
+	eval[bool](b, `(document.querySelector("[data-planned=collides] input").click(), true)`)
+	b.says("aside", "Switch on 1")
+	b.says("aside [data-effect]", "8444")
+	eval[bool](b, `([...document.querySelectorAll('aside button')].find(e => e.innerText === 'Switch on 1').click(), true)`)
+	b.until(`document.querySelector("[data-port='8444']")`)
+	b.until(`document.querySelectorAll('aside [data-planned]').length === 1`)
+}
+
+// TestImportedCompose reads two Compose files together, for a machine and with a variable, and shows what they change.
+func TestImportedCompose(t *testing.T) {
+	p := start(t, "demo")
+	var got struct {
+		Format, Needs, Wrong string
+		Add, Remove, Left    []string
+	}
+	files := []map[string]string{
+		{"name": "compose.yaml", "text": "services:\n  allsky:\n    image: x\n    ports: [\"${SKY}:3000\"]\n    networks: [dock]\nnetworks:\n  dock: {external: true}\n"},
+		{"name": "compose.more.yaml", "text": "services:\n  tide:\n    image: y\n    ports: [\"8090:90\"]\n    networks: [dock]\n"},
+	}
+	if _, err := p.call("POST", "/api/import", map[string]any{"files": files}, &got); err != nil || got.Format != "compose" || got.Needs != "place" {
+		t.Fatalf("%v %+v", err, got)
+	}
+	got.Wrong = ""
+	body := map[string]any{"files": files, "place": "azimuth", "variables": map[string]string{"SKY": "8089"}}
+	if _, err := p.call("POST", "/api/import", body, &got); err != nil || got.Wrong != "" {
+		t.Fatalf("%v %+v", err, got)
+	}
+	for _, want := range []string{"map azimuth/allsky 8089 to 3000", "container azimuth/tide in dock", "map azimuth/tide 8090 to 90"} {
+		if !slices.Contains(got.Add, want) {
+			t.Errorf("%s does not come: %q", want, got.Add)
+		}
 	}
 }

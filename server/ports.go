@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"net/netip"
 	"strings"
 
 	"steady-compass/core/netset"
@@ -69,6 +70,7 @@ type freeQuery struct {
 	Machine   string `query:"machine" required:"true" maxLength:"300"`
 	Transport string `query:"transport" enum:"tcp,udp" default:"tcp"`
 	Above     int    `query:"above" minimum:"0" maximum:"65535" default:"1023"`
+	Address   string `query:"address" maxLength:"300" doc:"On this address of the machine; on every one where not given"`
 }
 
 // Free is the next free port of a machine.
@@ -85,6 +87,14 @@ func (s *Server) getFree(ctx context.Context, in *freeQuery) (*body[Free], error
 	if in.Transport == "udp" {
 		proto = netset.UDP
 	}
-	port, _ := ports.New(a.tracer, nil, nil).NextFree(strings.ToLower(in.Machine), proto, uint16(in.Above))
+	var on netip.Addr
+	if in.Address != "" {
+		addr, err := netip.ParseAddr(in.Address)
+		if err != nil {
+			return nil, &Problem{Title: "That is no address", Status: http.StatusUnprocessableEntity, Detail: fmt.Sprintf("%q is no address; expected one of %s", in.Address, in.Machine)}
+		}
+		on = addr.Unmap()
+	}
+	port, _ := ports.New(a.tracer, nil, nil).NextFree(strings.ToLower(in.Machine), on, proto, uint16(in.Above))
 	return &body[Free]{Free{port}}, nil
 }

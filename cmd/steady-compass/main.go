@@ -25,6 +25,7 @@ type cli struct {
 	Answer   answerCommand   `cmd:"" help:"Say what a name answers, by the records."`
 	Uses     usesCommand     `cmd:"" help:"Say where an address, a name or a machine is used."`
 	Move     moveCommand     `cmd:"" help:"Put another address, name or machine in one's place, everywhere at once."`
+	Plan     planCommand     `cmd:"" help:"List the planned ports (lines that are off) with what they would collide with; or write a plan of rows."`
 	Fmt      fmtCommand      `cmd:"" help:"Print an estate file in canonical form."`
 	Import   importCommand   `cmd:"" help:"Take over what stands in files of other formats, or what a name server has."`
 	Collect  collectCommand  `cmd:"" help:"Print what this machine says of itself: addresses, routes, listeners, hosts file, containers."`

@@ -42,7 +42,7 @@ func (c *check) moveMap(p *model.Place, m *estate.Map, clash netset.PortRange) *
 	if m.Bind.Any {
 		return nil
 	}
-	taken := c.m.TakenPorts(p, m.Bind.Transport)
+	taken := c.m.TakenPorts(p, m.Bind.Addr, m.Bind.Transport)
 	free := netset.PortRange{}
 	for lo := int(clash.Hi) + 1; lo+clash.Len()-1 <= netset.MaxPort; lo++ {
 		free = netset.PortRange{Lo: uint16(lo), Hi: uint16(lo + clash.Len() - 1)}

@@ -160,15 +160,24 @@ container box/c in dock
 forward gate 8443 to 10.0.0.2:443
 forward gate 9000-9001/udp to 10.0.0.2
 listen box 22 as ssh
+listen box 127.0.0.1:5432 as pg
 map box/c 80,81 to 80
 `)
 	for _, c := range []struct {
-		machine string
-		proto   netset.Transport
-		want    string
-	}{{"box", netset.TCP, "22,80-81,443"}, {"box", netset.UDP, "9000-9001"}, {"gate", netset.TCP, "8443"}} {
-		if got := m.TakenPorts(m.PlaceNamed(c.machine), c.proto).String(); got != c.want {
-			t.Errorf("%s %s: %s taken, want %s", c.machine, c.proto, got, c.want)
+		machine, on string
+		proto       netset.Transport
+		want        string
+	}{
+		{"box", "", netset.TCP, "22,80-81,443,5432"}, {"box", "", netset.UDP, "9000-9001"}, {"gate", "", netset.TCP, "8443"},
+		{"box", "10.0.0.2", netset.TCP, "22,80-81,443"}, {"box", "127.0.0.1", netset.TCP, "22,80-81,5432"}, {"box", "0.0.0.0", netset.TCP, "22,80-81,443,5432"},
+		{"box", "::1", netset.TCP, "22,80-81"}, {"gate", "10.0.0.1", netset.TCP, "8443"},
+	} {
+		var on netip.Addr
+		if c.on != "" {
+			on = netip.MustParseAddr(c.on)
+		}
+		if got := m.TakenPorts(m.PlaceNamed(c.machine), on, c.proto).String(); got != c.want {
+			t.Errorf("%s %s %s: %s taken, want %s", c.machine, c.on, c.proto, got, c.want)
 		}
 	}
 }

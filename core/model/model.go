@@ -730,17 +730,20 @@ func (m *Model) holdsOnInternet(host string, v6 bool) ([]netip.Addr, bool) {
 	return out, unknown
 }
 
-// TakenPorts are the ports of a machine, for a transport, that a listener, a map or a forward has: forwards of its own,
-// and those that lead to it. One that takes every port is left out.
-func (m *Model) TakenPorts(p *Place, t netset.Transport) netset.Ports {
+// TakenPorts are the ports of a machine, for a transport, that a listener, a map or a forward has on an address, on any
+// where that is not valid: forwards of its own, and those that lead to it. One that takes every port is left out.
+func (m *Model) TakenPorts(p *Place, on netip.Addr, t netset.Transport) netset.Ports {
 	var taken []netset.PortRange
+	there := func(bound netip.Addr) bool {
+		return !on.IsValid() || !bound.IsValid() || bound == on || bound.Is6() == on.Is6() && (bound.IsUnspecified() || on.IsUnspecified())
+	}
 	for i := range p.Sockets {
-		if p.Sockets[i].Record.Bind.Transport&t != 0 {
+		if b := p.Sockets[i].Record.Bind; b.Transport&t != 0 && there(b.Addr) {
 			taken = append(taken, p.Sockets[i].Ports.Ranges()...)
 		}
 	}
 	for _, mp := range p.Maps {
-		if mp.Record.Bind.Transport&t != 0 {
+		if b := mp.Record.Bind; b.Transport&t != 0 && there(b.Addr) {
 			taken = append(taken, mp.Ports.Ranges()...)
 		}
 	}
@@ -748,9 +751,9 @@ func (m *Model) TakenPorts(p *Place, t netset.Transport) netset.Ports {
 		for _, f := range r.Forwards {
 			switch {
 			case f.Record.Bind.Transport&t == 0 || f.Record.Bind.Any:
-			case r == p:
+			case r == p && there(f.Record.Bind.Addr):
 				taken = append(taken, f.Ports.Ranges()...)
-			case p.Owns(f.Record.To.Addr):
+			case r != p && p.Owns(f.Record.To.Addr) && there(f.Record.To.Addr):
 				for _, pair := range f.Pairs {
 					taken = append(taken, netset.PortRange{Lo: pair.To, Hi: pair.Inner(pair.From.Hi)})
 				}

@@ -267,13 +267,14 @@ func (c *Chart) taken(p *model.Place, proto netset.Transport, port uint16) bool 
 	return false
 }
 
-// NextFree is the lowest port above another that nothing of a machine has, for a transport; 0 where there is none.
-func (c *Chart) NextFree(machine string, proto netset.Transport, above uint16) (uint16, bool) {
+// NextFree is the lowest port above another that nothing of a machine has on an address, on any where that is not valid,
+// for a transport; 0 where there is none.
+func (c *Chart) NextFree(machine string, on netip.Addr, proto netset.Transport, above uint16) (uint16, bool) {
 	p := c.m.PlaceNamed(machine)
 	if p == nil || p.IsContainer() {
 		return 0, false
 	}
-	free := netset.AllPorts().Subtract(c.m.TakenPorts(p, proto))
+	free := netset.AllPorts().Subtract(c.m.TakenPorts(p, on, proto))
 	for _, r := range free.Ranges() {
 		if int(r.Hi) > int(above) {
 			return max(r.Lo, above+1), true

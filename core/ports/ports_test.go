@@ -2,6 +2,7 @@ package ports
 
 import (
 	"fmt"
+	"net/netip"
 	"strings"
 	"testing"
 
@@ -161,7 +162,7 @@ func TestNextFree(t *testing.T) {
 		{"box", netset.TCP, 65535, 0},
 		{"moon", netset.TCP, 1, 0},
 	} {
-		if got, ok := c.NextFree(x.machine, x.proto, x.above); got != x.want || ok != (x.want != 0) {
+		if got, ok := c.NextFree(x.machine, netip.Addr{}, x.proto, x.above); got != x.want || ok != (x.want != 0) {
 			t.Errorf("%s %s above %d: %d, want %d", x.machine, x.proto, x.above, got, x.want)
 		}
 	}

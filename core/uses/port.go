@@ -89,7 +89,7 @@ func (p portAt) move(all []estate.Record, to uint16) []Swap {
 		if how == "" {
 			continue
 		}
-		s := Swap{Use: Use{Record: r, How: how}, New: estate.Line(r), Keep: how != Direct || r.Meta().Off}
+		s := Swap{Use: Use{Record: r, How: how}, New: estate.Line(r), Keep: how != Direct || r.Meta().Off || isForName(r)}
 		if with != nil {
 			next := with(to)
 			if err := estate.Complete(next); err != nil {
@@ -104,6 +104,16 @@ func (p portAt) move(all []estate.Record, to uint16) []Swap {
 		out = append(out, s)
 	}
 	return out
+}
+
+// isForName says whether a record says at which port a name is asked: that is the visitors' habit, and stays by itself.
+func isForName(r estate.Record) bool {
+	i, ok := r.(*estate.Intent)
+	if !ok || i.Reaching.Port != 0 {
+		return false
+	}
+	_, err := netip.ParseAddr(i.Target)
+	return err != nil && strings.Contains(i.Target, ".") && !strings.Contains(i.Target, "/")
 }
 
 // use says how a record uses the port, and makes the record with another in its place.

@@ -33,6 +33,8 @@ export type LineAnswer = Schemas['LineAnswer'];
 export type TextAnswer = Schemas['TextAnswer'];
 export type Vantage = Schemas['Vantage'];
 export type RecordsAnswer = Schemas['Records'];
+export type PlannedLine = Schemas['PlannedLine'];
+export type PlanAnswer = Schemas['PlanAnswer'];
 export type ImportAnswer = Schemas['ImportAnswer'];
 
 export const api = createClient<paths>();
@@ -100,12 +102,27 @@ export function useMachinePorts(machine: string) {
   });
 }
 
-/** The next free port above another; asked for where above is a port. */
-export function useFree(machine: string, above: number | null) {
+/** The next free port above another, on an address or on any; asked for where above is a port. */
+export function useFree(machine: string, above: number | null, transport: 'tcp' | 'udp' = 'tcp', address = '') {
+  const query = { machine, above: above ?? 0, transport, address };
   return useQuery({
-    queryKey: ['ports', machine, 'free', above],
-    queryFn: () => ask(api.GET('/api/ports/free', { params: { query: { machine, above: above ?? 0 } } })),
+    queryKey: ['ports', machine, 'free', query],
+    queryFn: () => ask(api.GET('/api/ports/free', { params: { query } })),
     enabled: above !== null,
+    placeholderData: keepPreviousData,
+  });
+}
+
+export function usePlan() {
+  return useQuery({ queryKey: ['plan'], queryFn: async () => (await ask(api.GET('/api/plan'))) ?? [] });
+}
+
+/** The change that switches planned lines on. */
+export function useSwitch(lines: string[]) {
+  return useQuery({
+    queryKey: ['plan', lines],
+    queryFn: () => ask(api.POST('/api/plan/on', { body: { lines } })),
+    enabled: lines.length > 0,
   });
 }
 

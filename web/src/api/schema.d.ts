@@ -242,6 +242,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The lines that are off and take ports, with what they would collide with */
+        get: operations["plan"];
+        put?: never;
+        /** A port plan as lines that are off */
+        post: operations["writePlan"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plan/on": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The change that switches planned lines on */
+        post: operations["switchOn"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/ports": {
         parameters: {
             query?: never;
@@ -420,7 +455,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Where an address, a name or a machine is used */
+        /** Where an address, a name, a machine or a port is used */
         get: operations["uses"];
         put?: never;
         post?: never;
@@ -722,8 +757,14 @@ export interface components {
              * @description Guessed where not given
              * @enum {string}
              */
-            format?: "zone" | "hosts" | "estate";
+            format?: "zone" | "hosts" | "estate" | "machine" | "sockets" | "ip" | "compose" | "inspect";
             place?: string;
+            /** @description Of a Compose project: those that are chosen */
+            profiles?: string[] | null;
+            /** @description Of a Compose project */
+            variables?: {
+                [key: string]: string;
+            };
             zone?: string;
         };
         Item: {
@@ -842,6 +883,28 @@ export interface components {
             transport: string;
             urlpath: string;
         };
+        PlanAnswer: {
+            faults: components["schemas"]["PlanFault"][];
+            lines: components["schemas"]["PlannedLine"][];
+        };
+        PlanFault: {
+            expected: string;
+            /** Format: int64 */
+            row: number;
+            what: string;
+        };
+        PlanQuestion: {
+            /** @description The router or container host whose ports they are */
+            gateway: string;
+            rows: string;
+        };
+        PlannedLine: {
+            collides: string[];
+            /** @description The line once it is switched on */
+            inForce: string;
+            machine: string;
+            record: string;
+        };
         Port: {
             /** @description Why two that want it clash */
             clash?: string;
@@ -946,6 +1009,15 @@ export interface components {
             remove: string;
             /** @description Why the new line cannot stand */
             wrong?: string;
+        };
+        SwitchAnswer: {
+            add: string[];
+            /** @description Each with what it collides with if just these are on */
+            lines: components["schemas"]["PlannedLine"][];
+            remove: string[];
+        };
+        SwitchQuestion: {
+            lines: string[];
         };
         TargetAnswer: {
             offer?: string;
@@ -1569,6 +1641,137 @@ export interface operations {
             };
         };
     };
+    plan: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlannedLine"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    writePlan: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlanQuestion"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanAnswer"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    switchOn: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SwitchQuestion"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SwitchAnswer"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     ports: {
         parameters: {
             query?: never;
@@ -1604,6 +1807,8 @@ export interface operations {
                 machine: string;
                 transport?: "tcp" | "udp";
                 above?: number;
+                /** @description On this address of the machine; on every one where not given */
+                address?: string;
             };
             header?: never;
             path?: never;

@@ -1,9 +1,10 @@
 import { useEffect, useState } from 'react';
 import styled from 'styled-components';
-import { api, ask, type Effect, type ImportAnswer } from '../api/client';
+import { api, ask, useVantages, type ImportAnswer } from '../api/client';
 import { Choice } from './Choice';
 import { EffectList } from './EffectList';
 import { Acts, FaultRow, LinkButton, Plain, Strong } from './Quiet';
+import { usePreview } from './preview';
 import { useSession } from './session';
 
 export interface Incoming {
@@ -72,19 +73,30 @@ const Tick = styled.label`
   align-items: baseline;
 `;
 
-const formats = ['zone', 'hosts', 'estate'] as const;
+const formats = ['zone', 'hosts', 'estate', 'machine', 'sockets', 'ip', 'compose', 'inspect'] as const;
+
+/** What the formats of a machine ask for. */
+const placed: Record<string, string> = {
+  hosts: 'a host or container',
+  sockets: 'a host or container',
+  ip: 'a host',
+  compose: 'a host',
+  inspect: 'a host',
+};
 const shown = 30;
 
 /** What taking files over would add, change and leave; nothing is kept before one says so. */
 export function ImportPanel({ incoming, onClose }: { incoming: Incoming; onClose: () => void }) {
   const { change } = useSession();
+  const vantages = useVantages();
   const [format, setFormat] = useState('');
   const [zone, setZone] = useState('');
   const [audience, setAudience] = useState('');
   const [place, setPlace] = useState('');
+  const [profiles, setProfiles] = useState('');
+  const [variables, setVariables] = useState('');
   const [takeOut, setTakeOut] = useState(false);
   const [answer, setAnswer] = useState<ImportAnswer | null>(null);
-  const [effect, setEffect] = useState<Effect | null>(null);
   const [failure, setFailure] = useState('');
   const [busy, setBusy] = useState(false);
   const name = incoming.files[0]?.name ?? '';
@@ -99,6 +111,13 @@ export function ImportPanel({ incoming, onClose }: { incoming: Incoming; onClose
           zone: zone || undefined,
           for: audience || undefined,
           place: place || undefined,
+          profiles: profiles.split(/[\s,]+/).filter((p) => p !== ''),
+          variables: Object.fromEntries(
+            variables.split(/\s+/).flatMap((v) => {
+              const [key, ...rest] = v.split('=');
+              return key && rest.length > 0 ? [[key, rest.join('=')]] : [];
+            }),
+          ),
         };
         setAnswer(await ask(api.POST('/api/import', { body, signal: stop.signal })));
         setFailure('');
@@ -110,26 +129,11 @@ export function ImportPanel({ incoming, onClose }: { incoming: Incoming; onClose
       clearTimeout(timer);
       stop.abort();
     };
-  }, [incoming, format, zone, audience, place]);
+  }, [incoming, format, zone, audience, place, profiles, variables]);
 
   const remove = answer ? [...answer.remove, ...(takeOut ? answer.gone : [])] : [];
   const add = answer?.add ?? [];
-  const key = JSON.stringify([remove, add]);
-  useEffect(() => {
-    const stop = new AbortController();
-    const [out, come] = JSON.parse(key) as [string[], string[]];
-    void (async () => {
-      setEffect(null);
-      if (out.length + come.length === 0) return;
-      try {
-        const body = { base: 0, remove: out, add: come };
-        setEffect(await ask(api.POST('/api/preview', { body, signal: stop.signal })));
-      } catch {
-        // Without it the lines themselves still say what would change.
-      }
-    })();
-    return () => stop.abort();
-  }, [key]);
+  const { effect } = usePreview(remove, add);
 
   const keep = async () => {
     setBusy(true);
@@ -140,7 +144,15 @@ export function ImportPanel({ incoming, onClose }: { incoming: Incoming; onClose
   return (
     <Panel aria-label={`Taking over ${name}`} data-import>
       <h2>{name}</h2>
-      {incoming.files.length > 1 && <p>with {incoming.files.length - 1} more that it may include</p>}
+      {incoming.files.length > 1 && (
+        <p>
+          with {incoming.files.length - 1} more:{' '}
+          {incoming.files
+            .slice(1)
+            .map((f) => f.name)
+            .join(', ')}
+        </p>
+      )}
       <Asked>
         <Choice
           label="read as"
@@ -160,11 +172,35 @@ export function ImportPanel({ incoming, onClose }: { incoming: Incoming; onClose
             </label>
           </>
         )}
-        {answer?.format === 'hosts' && (
+        {answer && placed[answer.format] && (
           <label>
             on
-            <input value={place} placeholder="a host or container" onChange={(e) => setPlace(e.target.value)} />
+            <input
+              value={place}
+              list="machines"
+              placeholder={placed[answer.format]}
+              onChange={(e) => setPlace(e.target.value)}
+            />
+            <datalist id="machines">
+              {(vantages.data ?? [])
+                .filter((v) => v.kind === 'host' || (v.kind === 'container' && placed[answer.format] !== 'a host'))
+                .map((v) => (
+                  <option key={v.name} value={v.name} />
+                ))}
+            </datalist>
           </label>
+        )}
+        {answer?.format === 'compose' && (
+          <>
+            <label>
+              profiles
+              <input value={profiles} placeholder="none" onChange={(e) => setProfiles(e.target.value)} />
+            </label>
+            <label>
+              variables
+              <input value={variables} placeholder="NAME=VALUE …" onChange={(e) => setVariables(e.target.value)} />
+            </label>
+          </>
         )}
       </Asked>
       {(failure || answer?.wrong) && <FaultRow role="alert">{failure || answer?.wrong}</FaultRow>}

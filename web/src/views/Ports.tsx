@@ -5,7 +5,9 @@ import { useLocation } from 'wouter';
 import { useFree, useMachinePorts, usePorts, type Depth, type Machine, type Port } from '../api/client';
 import { useKeys } from '../parts/keys';
 import { Failed, LinkButton, Loading, Quiet } from '../parts/Quiet';
-import { traceURL, useQueryWord } from '../parts/route';
+import { traceURL, usesURL, useQueryWord } from '../parts/route';
+import { Choice } from '../parts/Choice';
+import { PlanPanel } from '../parts/PlanPanel';
 import { Tools } from '../parts/Tools';
 import { useViewHints } from '../parts/hints';
 import { writeInBearing } from '../parts/bearing';
@@ -17,6 +19,13 @@ const deep = 150; // of a port below
 const View = styled.div`
   display: grid;
   grid-template-rows: fit-content(45%) minmax(0, 1fr);
+  min-height: 0;
+  min-width: 0;
+`;
+
+const Split = styled.div<{ $two: boolean }>`
+  display: grid;
+  grid-template-columns: minmax(0, 1fr) ${(p) => (p.$two ? '372px' : '')};
   min-height: 0;
 `;
 
@@ -118,12 +127,14 @@ const Below = styled.div`
   display: grid;
   grid-template-rows: auto minmax(0, 1fr);
   min-height: 0;
+  min-width: 0;
 `;
 
 const Top = styled.header`
   display: flex;
+  flex-wrap: wrap;
   align-items: baseline;
-  gap: 14px;
+  gap: 2px 14px;
   padding: 8px 24px 4px;
   h2 {
     font-size: 16px;
@@ -151,11 +162,12 @@ const Top = styled.header`
     text-overflow: ellipsis;
     white-space: nowrap;
   }
-  form button {
-    margin-left: 10px;
-  }
   form {
     margin-left: auto;
+    display: flex;
+    align-items: baseline;
+    gap: 8px;
+    flex: none;
     white-space: nowrap;
     font-size: 12px;
     color: ${(p) => p.theme.ink2};
@@ -186,6 +198,14 @@ const Chart = styled.div`
     height: 24px;
     background: ${(p) => p.theme.ground};
     border-bottom: 1px solid ${(p) => p.theme.ink};
+  }
+  .corner {
+    position: sticky;
+    left: 0;
+    z-index: 2;
+    width: ${names - 14}px;
+    height: 100%;
+    background: ${(p) => p.theme.ground};
   }
   .port {
     position: absolute;
@@ -249,7 +269,7 @@ const Chart = styled.div`
   .clash {
     position: absolute;
     border: 1px dashed ${(p) => p.theme.magenta};
-    width: ${deep - 26}px;
+    pointer-events: none;
   }
   svg {
     position: absolute;
@@ -285,6 +305,7 @@ export function Ports() {
   const [machine, setMachine] = useQueryWord('machine', '');
   const [port, setPort] = useQueryWord('port', '');
   const [find, setFind] = useQueryWord('find', '');
+  const [plan, setPlan] = useQueryWord('plan', '');
   const machines = usePorts();
   const scroll = useRef<HTMLDivElement>(null);
   const [, go] = useLocation();
@@ -342,12 +363,16 @@ export function Ports() {
   useKeys({
     f: () => document.getElementById('ports-find')?.focus(),
     n: () => document.getElementById('free-above')?.focus(),
+    w: () => chosen && now && go(usesURL(`${chosen.name}:${now}`)),
+    p: () => setPlan(plan ? '' : 'open'),
   });
   useViewHints([
     ['↑↓', 'machine'],
     ['←→', 'port'],
     ['Enter', 'trace it'],
+    ['w', 'where it is used'],
     ['n', 'next free'],
+    ['p', 'port plan'],
     ['f', 'find a port'],
   ]);
   const loaded = machines.data !== undefined;
@@ -357,6 +382,7 @@ export function Ports() {
 
   const tools = (
     <Tools>
+      <LinkButton onPress={() => setPlan(plan ? '' : 'open')}>{plan ? 'close the plan' : 'port plan'}</LinkButton>
       <label>
         <span className="visually-hidden">find a port or machine</span>
         <Filter
@@ -378,79 +404,85 @@ export function Ports() {
     return <Quiet>No machine is recorded yet. Write a host line into the field above.</Quiet>;
   const width = across.getTotalSize();
   return (
-    <View>
-      {tools}
-      <Sheet
-        ref={scroll}
-        role="grid"
-        aria-label="Machines by ports"
-        aria-rowcount={shown.length}
-        tabIndex={0}
-        onKeyDown={(e) => {
-          if (e.key === 'Enter') document.getElementById('trace-port')?.click();
-          onKey(e);
-        }}
-      >
-        <div className="head" style={{ width }}>
-          <div className="name" style={{ float: 'left' }}>
-            machine {shown.length}
-          </div>
-          {across.getVirtualItems().map((c) => (
-            <div key={c.key} className="cell" style={{ left: c.start }}>
-              {columns[c.index]}
+    <Split $two={plan !== '' && chosen !== undefined}>
+      <View>
+        {tools}
+        <Sheet
+          ref={scroll}
+          role="grid"
+          aria-label="Machines by ports"
+          aria-rowcount={shown.length}
+          tabIndex={0}
+          onKeyDown={(e) => {
+            if (e.key === 'Enter') document.getElementById('trace-port')?.click();
+            onKey(e);
+          }}
+        >
+          <div className="head" style={{ width }}>
+            <div className="name" style={{ float: 'left' }}>
+              machine {shown.length}
             </div>
-          ))}
-        </div>
-        {shown.length === 0 && <Quiet>No machine has that port.</Quiet>}
-        <div style={{ height: rows.getTotalSize(), width, position: 'relative' }}>
-          {rows.getVirtualItems().map((v) => {
-            const m = shown[v.index];
-            if (!m) return null;
-            const by = new Map(m.ports.map((p) => [word(p), p]));
-            return (
-              <div
-                key={m.name}
-                className="row"
-                role="row"
-                aria-selected={m === chosen}
-                data-machine={m.name}
-                style={{ width, transform: `translateY(${v.start}px)` }}
-                onClick={() => setMachine(m.name)}
-              >
-                <div className="name" role="rowheader" title={m.name}>
-                  {m.name}
-                </div>
-                {across.getVirtualItems().map((c) => {
-                  const w = columns[c.index] ?? '';
-                  const p = by.get(w);
-                  return (
-                    <div
-                      key={c.key}
-                      role="gridcell"
-                      className={`cell ${p?.reach ?? ''} ${m === chosen && w === now ? 'chosen' : ''}`}
-                      style={{ left: c.start }}
-                      title={p?.clash}
-                      onClick={() => p && setPort(w)}
-                    >
-                      {p && <CellWord p={p} />}
-                    </div>
-                  );
-                })}
+            {across.getVirtualItems().map((c) => (
+              <div key={c.key} className="cell" style={{ left: c.start }}>
+                {columns[c.index]}
               </div>
-            );
-          })}
-        </div>
-      </Sheet>
-      {chosen && (
-        <InDepth
-          key={chosen.name}
-          machine={chosen}
-          port={now}
-          onPort={setPort}
-          onTrace={(t, f) => go(traceURL(t, f))}
-        />
+            ))}
+          </div>
+          {shown.length === 0 && <Quiet>No machine has that port.</Quiet>}
+          <div style={{ height: rows.getTotalSize(), width, position: 'relative' }}>
+            {rows.getVirtualItems().map((v) => {
+              const m = shown[v.index];
+              if (!m) return null;
+              const by = new Map(m.ports.map((p) => [word(p), p]));
+              return (
+                <div
+                  key={m.name}
+                  className="row"
+                  role="row"
+                  aria-selected={m === chosen}
+                  data-machine={m.name}
+                  style={{ width, transform: `translateY(${v.start}px)` }}
+                  onClick={() => setMachine(m.name)}
+                >
+                  <div className="name" role="rowheader" title={m.name}>
+                    {m.name}
+                  </div>
+                  {across.getVirtualItems().map((c) => {
+                    const w = columns[c.index] ?? '';
+                    const p = by.get(w);
+                    return (
+                      <div
+                        key={c.key}
+                        role="gridcell"
+                        className={`cell ${p?.reach ?? ''} ${m === chosen && w === now ? 'chosen' : ''}`}
+                        style={{ left: c.start }}
+                        title={p?.clash}
+                        onClick={() => p && setPort(w)}
+                      >
+                        {p && <CellWord p={p} />}
+                      </div>
+                    );
+                  })}
+                </div>
+              );
+            })}
+          </div>
+        </Sheet>
+        {chosen && (
+          <InDepth
+            key={chosen.name}
+            machine={chosen}
+            port={now}
+            onPort={setPort}
+            onTrace={(t, f) => go(traceURL(t, f))}
+            onUses={(w) => go(usesURL(w))}
+          />
+        )}
+      </View>
+      {plan !== '' && chosen && (
+        <PlanPanel key={chosen.name} machine={chosen.name} router={chosen.router} onClose={() => setPlan('')} />
       )}
-    </View>
+    </Split>
   );
 }
 
@@ -481,10 +513,11 @@ interface DepthProps {
   port: string;
   onPort: (w: string) => void;
   onTrace: (target: string, from: string) => void;
+  onUses: (word: string) => void;
 }
 
 /** A machine's ports as columns, the layers from the outside in as rows, and how far what comes in gets. */
-function InDepth({ machine, port, onPort, onTrace }: DepthProps) {
+function InDepth({ machine, port, onPort, onTrace, onUses }: DepthProps) {
   const depth = useMachinePorts(machine.name);
   const scroll = useRef<HTMLDivElement>(null);
   const ports = useMemo(() => depth.data?.ports ?? [], [depth.data]);
@@ -519,12 +552,13 @@ function InDepth({ machine, port, onPort, onTrace }: DepthProps) {
             trace {chosen.target} from {chosen.from}
           </LinkButton>
         )}
+        {chosen && <LinkButton onPress={() => onUses(`${machine.name}:${word(chosen)}`)}>where it is used</LinkButton>}
         <p>
           {machine.router && 'router · '}
           {machine.addresses.join(', ') || 'no address'} · {count(machine.sockets, 'socket')},{' '}
           {count(machine.maps, 'map')}
         </p>
-        <NextFree machine={machine.name} />
+        <NextFree machine={machine} />
       </Top>
       {depth.isError ? (
         <Failed error={depth.error} again={() => void depth.refetch()} />
@@ -536,6 +570,7 @@ function InDepth({ machine, port, onPort, onTrace }: DepthProps) {
         <Chart ref={scroll} tabIndex={0} aria-label={`The ports of ${machine.name} in depth`}>
           <div style={{ width, height: bottom + 64, position: 'relative' }}>
             <div className="ports" style={{ width }}>
+              <div className="corner" />
               {across.getVirtualItems().map((c) => {
                 const d = ports[c.index];
                 return d ? (
@@ -563,6 +598,18 @@ function InDepth({ machine, port, onPort, onTrace }: DepthProps) {
                 </Ground>
               ))}
             </div>
+            {clashes(ports).map((c) => (
+              <div
+                key={c.from}
+                className="clash"
+                style={{
+                  left: names + c.from * deep + 6,
+                  width: (c.to - c.from) * deep + deep - 26,
+                  top: (tops[c.top] ?? 0) + 6,
+                  height: (tops[c.bottom] ?? 0) - (tops[c.top] ?? 0) + 8 + 15 * c.items,
+                }}
+              />
+            ))}
             {across.getVirtualItems().map((c) => {
               const d = ports[c.index];
               return d ? <Column key={c.key} d={d} x={c.start} tops={tops} heights={heights} bottom={bottom} /> : null;
@@ -572,6 +619,28 @@ function InDepth({ machine, port, onPort, onTrace }: DepthProps) {
       )}
     </Below>
   );
+}
+
+const mapped = 2;
+const listening = 3;
+
+/** What clashes, over all the ports and layers that it spans: two maps, two listeners, or a map and a listener. */
+function clashes(ports: Depth[]) {
+  const out: { from: number; to: number; top: number; bottom: number; items: number; why: string }[] = [];
+  ports.forEach((d, i) => {
+    if (!d.clash) return;
+    const count = (l: number) => d.layers?.[l]?.length ?? 0;
+    const top = count(mapped) > 0 ? mapped : listening;
+    const bottom = count(mapped) > 1 ? mapped : listening;
+    const last = out[out.length - 1];
+    if (last && last.to === i - 1 && last.why === d.clash && last.top === top && last.bottom === bottom) {
+      last.to = i;
+      last.items = Math.max(last.items, count(bottom));
+      return;
+    }
+    out.push({ from: i, to: i, top, bottom, items: Math.max(1, count(bottom)), why: d.clash });
+  });
+  return out;
 }
 
 const Ground = styled.div<{ $layer: number }>`
@@ -608,7 +677,6 @@ function Column({ d, x, tops, heights, bottom }: ColumnProps) {
   const deepest = Math.max(d.ends, ...(d.layers ?? []).map((items, l) => ((items ?? []).length > 0 ? l : -1)));
   const y = d.arrives ? end(d.ends) : mid(d.ends);
   const look = d.undeclared;
-  const clashing = (d.layers ?? []).findIndex((items, l) => (l === 2 || l === 3) && (items ?? []).length > 1);
   return (
     <div data-depth={word(d)}>
       <svg width="20" height={bottom} style={{ left: x - 8 }} aria-hidden="true">
@@ -634,12 +702,6 @@ function Column({ d, x, tops, heights, bottom }: ColumnProps) {
           </div>
         )),
       )}
-      {d.clash && clashing >= 0 && (
-        <div
-          className="clash"
-          style={{ left: x + 6, top: (tops[clashing] ?? 0) + 6, height: 8 + 15 * (d.layers?.[clashing]?.length ?? 1) }}
-        />
-      )}
       {(d.clash || d.undeclared) && (
         <div className="caution" style={{ left: x - 2, top: bottom + 6 }}>
           {d.clash || 'open to the world, undeclared'}
@@ -649,27 +711,40 @@ function Column({ d, x, tops, heights, bottom }: ColumnProps) {
   );
 }
 
-/** The next port that nothing of a machine has, and the lines that would take it. */
-function NextFree({ machine }: { machine: string }) {
+const anywhere = 'any address';
+
+/** The next port that nothing of a machine has, on an address and transport, and the lines that would take it. */
+function NextFree({ machine }: { machine: Machine }) {
   const [above, setAbove] = useState('8000');
+  const [transport, setTransport] = useState<'tcp' | 'udp'>('tcp');
+  const [address, setAddress] = useState(anywhere);
   const n = Number(above);
-  const free = useFree(machine, Number.isInteger(n) && n >= 0 && n < 65536 ? n : null);
+  const at = address === anywhere ? '' : address;
+  const free = useFree(machine.name, Number.isInteger(n) && n >= 0 && n < 65536 ? n : null, transport, at);
   const port = free.data?.port;
+  const bind = `${at && (at.includes(':') ? `[${at}]:` : `${at}:`)}${port}${transport === 'udp' ? '/udp' : ''}`;
   return (
     <form onSubmit={(e) => e.preventDefault()}>
       <label>
         next free above{' '}
         <input id="free-above" inputMode="numeric" value={above} onChange={(e) => setAbove(e.target.value.trim())} />
-      </label>{' '}
+      </label>
+      <Choice label="over" value={transport} options={['tcp', 'udp'] as const} onChange={setTransport} />
+      <Choice
+        label="on"
+        value={address}
+        options={[anywhere, '127.0.0.1', ...machine.addresses]}
+        onChange={setAddress}
+      />
       {port === undefined ? (
         'wants a number below 65536'
       ) : port === 0 ? (
         'is none'
       ) : (
         <>
-          is <code>{port}/tcp</code>{' '}
-          <LinkButton onPress={() => writeInBearing(`map ${machine}/NAME ${port} to `)}>start a map</LinkButton>{' '}
-          <LinkButton onPress={() => writeInBearing(`listen ${machine} ${port} as `)}>start a listener</LinkButton>
+          is <code>{port}</code>
+          <LinkButton onPress={() => writeInBearing(`map ${machine.name}/NAME ${bind} to `)}>map it</LinkButton>
+          <LinkButton onPress={() => writeInBearing(`listen ${machine.name} ${bind} as `)}>listen on it</LinkButton>
         </>
       )}
     </form>

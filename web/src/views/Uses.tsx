@@ -1,10 +1,12 @@
 import { useEffect, useMemo, useState } from 'react';
 import styled from 'styled-components';
 import { useLocation } from 'wouter';
-import { api, ask, useUses, type Effect, type Swap, type UsesAnswer } from '../api/client';
+import { api, ask, useFree, useUses, type Swap, type UsesAnswer } from '../api/client';
 import { EffectList } from '../parts/EffectList';
 import { useKeys } from '../parts/keys';
+import { LinesField, writtenLines } from '../parts/LinesField';
 import { MendLines } from '../parts/MendLines';
+import { usePreview } from '../parts/preview';
 import { Failed, LinkButton, Loading, Quiet, Strong } from '../parts/Quiet';
 import { traceURL, usesURL } from '../parts/route';
 import { useSession } from '../parts/session';
@@ -102,7 +104,7 @@ const titles: Record<string, string> = {
   led: 'Led to it by',
 };
 
-/** Where an address, a name or a machine is used, and another in its place, everywhere in one step. */
+/** Where an address, a name, a machine or a port is used, and another in its place, everywhere in one step. */
 export function Uses({ word }: { word: string }) {
   const uses = useUses(word);
   const [, go] = useLocation();
@@ -124,8 +126,8 @@ function Found({ answer }: { answer: UsesAnswer }) {
   const [, go] = useLocation();
   const [to, setTo] = useState('');
   const [swaps, setSwaps] = useState<Swap[] | null>(null);
-  const [kept, setKept] = useState<ReadonlySet<string>>(new Set());
-  const [effect, setEffect] = useState<Effect | null>(null);
+  const [turned, setTurned] = useState<ReadonlySet<string>>(new Set()); // against what is right by itself
+  const [more, setMore] = useState('');
   const [wrong, setWrong] = useState('');
   const target = to.trim();
 
@@ -137,7 +139,7 @@ function Found({ answer }: { answer: UsesAnswer }) {
         const body = { from: answer.of, to: target };
         const got = (await ask(api.POST('/api/move', { body, signal: stop.signal }))) ?? [];
         setSwaps(got);
-        setKept(new Set(got.filter((s) => s.keep).map((s) => s.remove)));
+        setTurned(new Set());
         setWrong('');
       } catch (error) {
         if (!stop.signal.aborted) {
@@ -153,33 +155,30 @@ function Found({ answer }: { answer: UsesAnswer }) {
   }, [target, answer]);
 
   const shown = target === '' ? null : swaps;
-  const going = useMemo(() => (shown ?? []).filter((s) => !kept.has(s.remove)), [shown, kept]);
-  const key = JSON.stringify([going.map((s) => s.remove), going.map((s) => s.add)]);
-  useEffect(() => {
-    const [remove, add] = JSON.parse(key) as [string[], string[]];
-    const stop = new AbortController();
-    void (async () => {
-      setEffect(null);
-      if (remove.length === 0) return;
-      try {
-        setEffect(await ask(api.POST('/api/preview', { body: { base: 0, remove, add }, signal: stop.signal })));
-        setWrong('');
-      } catch (error) {
-        if (!stop.signal.aborted) setWrong((error as Error).message);
-      }
-    })();
-    return () => stop.abort();
-  }, [key]);
+  const beside = useMemo(() => writtenLines(more), [more]);
+  // Where another line takes the port, what leads to it from outside leads to that one.
+  const taken = answer.kind === 'port' && beside.some((l) => takes(l, splitPort(answer.of)[1]));
+  const stays = (s: Swap) =>
+    (s.keep || (taken && /^(forward|rule|intend) /.test(s.remove))) !== turned.has(s.remove) || s.wrong !== undefined;
+  const going = (shown ?? []).filter((s) => !stays(s));
+  const remove = going.map((s) => s.remove);
+  const add = [...going.map((s) => s.add), ...beside];
+  const preview = usePreview(remove, add);
+  const port = answer.kind === 'port';
+  const [machine, number] = splitPort(answer.of);
+  const free = useFree(machine, port && !machine.includes('/') ? Math.max(8000, number) : null);
 
   const keep = async () => {
-    const body = { remove: going.map((s) => s.remove), add: going.map((s) => s.add) };
-    if (await change(body, `Put ${target} in the place of ${answer.of}`)) go(usesURL(target));
+    const what = target === '' ? `Added beside ${answer.of}` : `Put ${target} in the place of ${answer.of}`;
+    if (!(await change({ remove, add }, what))) return;
+    setMore('');
+    if (target !== '') go(usesURL(port ? `${machine}:${target}${answer.of.endsWith('/udp') ? '/udp' : ''}` : target));
   };
   const swapOf = new Map((shown ?? []).map((s) => [s.remove, s]));
   const toggle = (line: string) => {
-    const next = new Set(kept);
+    const next = new Set(turned);
     if (!next.delete(line)) next.add(line);
-    setKept(next);
+    setTurned(next);
   };
   const groups = (['direct', 'inside', 'told', 'led'] as const)
     .map((how) => ({ how, uses: answer.uses.filter((u) => u.how === how) }))
@@ -202,7 +201,7 @@ function Found({ answer }: { answer: UsesAnswer }) {
             </Group>
             {g.uses.map((u) => {
               const swap = swapOf.get(u.record);
-              const goes = swap !== undefined && !kept.has(u.record);
+              const goes = swap !== undefined && !stays(swap);
               return (
                 <Line key={u.record} $going={goes} data-use={u.how}>
                   {swap && !swap.wrong ? (
@@ -235,7 +234,7 @@ function Found({ answer }: { answer: UsesAnswer }) {
           <input
             id="move-to"
             value={to}
-            placeholder={answer.kind === 'address' ? 'an address' : answer.kind === 'name' ? 'a name' : 'a machine'}
+            placeholder={port ? 'another port' : `a${answer.kind === 'address' ? 'n' : ''} ${answer.kind}`}
             autoComplete="off"
             spellCheck={false}
             onChange={(e) => setTo(e.target.value)}
@@ -244,29 +243,58 @@ function Found({ answer }: { answer: UsesAnswer }) {
                 setTo('');
                 e.currentTarget.blur();
               }
-              if (e.key === 'Enter' && going.length > 0) void keep();
+              if (e.key === 'Enter' && add.length > 0) void keep();
             }}
           />
         </To>
         {target !== '' && wrong !== '' && <Wrong role="alert">{wrong}</Wrong>}
-        {target === '' ? (
+        {free.data && free.data.port > 0 && (
+          <p style={{ marginTop: 6 }}>
+            The next free port there is{' '}
+            <LinkButton onPress={() => setTo(String(free.data.port))}>{free.data.port}</LinkButton>.
+          </p>
+        )}
+        <div style={{ marginTop: 14 }}>
+          <LinesField
+            label="Lines that come with it"
+            value={more}
+            placeholder={port ? `map ${machine}/NAME ${number} to 80` : 'lines of notation, if any'}
+            onChange={setMore}
+          />
+        </div>
+        {preview.wrong !== '' && <Wrong role="alert">{preview.wrong}</Wrong>}
+        {add.length === 0 ? (
           <p style={{ marginTop: 10 }}>
             Each line is shown with what it would be, to change or to keep, and what it all does to names and doors,
             before anything is kept. It is one change, and one undo.
           </p>
         ) : (
           <>
-            {effect && (
+            {preview.effect && (
               <div style={{ margin: '12px -14px 0' }}>
-                <EffectList effect={effect} verb="This would" />
+                <EffectList effect={preview.effect} verb="This would" />
               </div>
             )}
-            <Strong style={{ marginTop: 14 }} isDisabled={going.length === 0} onPress={() => void keep()}>
-              Change {going.length} {going.length === 1 ? 'line' : 'lines'}
+            <Strong style={{ marginTop: 14 }} isDisabled={preview.wrong !== ''} onPress={() => void keep()}>
+              {going.length > 0 && `Change ${going.length} ${going.length === 1 ? 'line' : 'lines'}`}
+              {going.length > 0 && beside.length > 0 && ', '}
+              {beside.length > 0 && `${going.length > 0 ? 'add' : 'Add'} ${beside.length}`}
             </Strong>
           </>
         )}
       </Side>
     </Two>
   );
+}
+
+/** A port's place and number. */
+function splitPort(word: string): [string, number] {
+  const [at = ''] = word.split('/udp');
+  const i = at.lastIndexOf(':');
+  return [at.slice(0, i), Number(at.slice(i + 1)) || 0];
+}
+
+/** Whether a line is a map or a listener that takes a port. */
+function takes(line: string, port: number) {
+  return /^(map|listen)\b/.test(line) && new RegExp(`[ :,]${port}([,/ ]|$)`).test(line);
 }
