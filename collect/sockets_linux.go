@@ -122,8 +122,10 @@ func (q question) Serialize() []byte {
 func listening() ([]socket, error) {
 	var out []socket
 	for _, q := range []question{
-		{unix.AF_INET, unix.IPPROTO_TCP, stateListen}, {unix.AF_INET6, unix.IPPROTO_TCP, stateListen},
-		{unix.AF_INET, unix.IPPROTO_UDP, stateUnjoined}, {unix.AF_INET6, unix.IPPROTO_UDP, stateUnjoined},
+		{unix.AF_INET, unix.IPPROTO_TCP, stateListen},
+		{unix.AF_INET6, unix.IPPROTO_TCP, stateListen},
+		{unix.AF_INET, unix.IPPROTO_UDP, stateUnjoined},
+		{unix.AF_INET6, unix.IPPROTO_UDP, stateUnjoined},
 	} {
 		req := nl.NewNetlinkRequest(nl.SOCK_DIAG_BY_FAMILY, unix.NLM_F_DUMP)
 		req.AddData(q)

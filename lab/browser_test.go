@@ -13,12 +13,12 @@ import (
 
 // browser is one page in a headless Chromium.
 type browser struct {
-	t   *testing.T
+	t   testing.TB
 	ctx context.Context
 }
 
 // open starts a browser on a page of 1280 by 800; without Chromium the test is skipped.
-func open(t *testing.T, url string) *browser {
+func open(t testing.TB, url string) *browser {
 	t.Helper()
 	path, err := exec.LookPath("chromium")
 	if err != nil {

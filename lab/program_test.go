@@ -46,7 +46,7 @@ type program struct {
 }
 
 // start runs the program until the test ends; it listens on a free port of its own choosing.
-func start(t *testing.T, args ...string) *program {
+func start(t testing.TB, args ...string) *program {
 	t.Helper()
 	path, err := build()
 	if err != nil {

@@ -168,9 +168,14 @@ map box/c 80,81 to 80
 		proto       netset.Transport
 		want        string
 	}{
-		{"box", "", netset.TCP, "22,80-81,443,5432"}, {"box", "", netset.UDP, "9000-9001"}, {"gate", "", netset.TCP, "8443"},
-		{"box", "10.0.0.2", netset.TCP, "22,80-81,443"}, {"box", "127.0.0.1", netset.TCP, "22,80-81,5432"}, {"box", "0.0.0.0", netset.TCP, "22,80-81,443,5432"},
-		{"box", "::1", netset.TCP, "22,80-81"}, {"gate", "10.0.0.1", netset.TCP, "8443"},
+		{"box", "", netset.TCP, "22,80-81,443,5432"},
+		{"box", "", netset.UDP, "9000-9001"},
+		{"gate", "", netset.TCP, "8443"},
+		{"box", "10.0.0.2", netset.TCP, "22,80-81,443"},
+		{"box", "127.0.0.1", netset.TCP, "22,80-81,5432"},
+		{"box", "0.0.0.0", netset.TCP, "22,80-81,443,5432"},
+		{"box", "::1", netset.TCP, "22,80-81"},
+		{"gate", "10.0.0.1", netset.TCP, "8443"},
 	} {
 		var on netip.Addr
 		if c.on != "" {

@@ -59,8 +59,11 @@ func TestRead(t *testing.T) {
 		want     []string
 		left     []string
 	}{
-		{"long and short ports, ranges, a default value, a host network", compose.Source{Files: []compose.File{{Name: "compose.yaml", Text: base}}, Project: "shop"},
-			"host box\nnetwork yard 172.18.0.0/16", []string{
+		{
+			"long and short ports, ranges, a default value, a host network",
+			compose.Source{Files: []compose.File{{Name: "compose.yaml", Text: base}}, Project: "shop"},
+			"host box\nnetwork yard 172.18.0.0/16",
+			[]string{
 				"container box/gauge shares-host",
 				"container box/shop-db in shop_back alias db",
 				"container box/web in shop_back,shop_front=172.30.0.9 alias www",
@@ -71,15 +74,20 @@ func TestRead(t *testing.T) {
 				"name ledger.fernmoor.example 10.40.0.3 on box/shop-db",
 				`network shop_back 172.19.0.0/16 on box note "the files do not give its range; the engine chooses one"`,
 				"network shop_front 172.30.0.0/24 on box",
-			}, []string{"172.19.0.0/16", "3000", "tool (tools)", "listens"}},
-		{"files merged, a profile chosen, a variable given", compose.Source{Files: []compose.File{{Name: "compose.yaml", Text: base}, {Name: "compose.prod.yaml", Text: `
+			},
+			[]string{"172.19.0.0/16", "3000", "tool (tools)", "listens"},
+		},
+		{
+			"files merged, a profile chosen, a variable given",
+			compose.Source{Files: []compose.File{{Name: "compose.yaml", Text: base}, {Name: "compose.prod.yaml", Text: `
 services:
   web:
     ports: ["443:8443"]
   db:
     ports: !override ["${DB_PORT}:5432"]
 `}}, Project: "shop", Profiles: []string{"tools"}, Variables: map[string]string{"DNS": "1053", "DB_PORT": "15432"}},
-			"host box\nnetwork vault 172.21.0.0/16 on box\ncontainer box/shop-db in vault\ncontainer box/web in vault", []string{
+			"host box\nnetwork vault 172.21.0.0/16 on box\ncontainer box/shop-db in vault\ncontainer box/web in vault",
+			[]string{
 				"container box/gauge shares-host",
 				"container box/shop-db in vault alias db",
 				"container box/web in vault,shop_front=172.30.0.9 alias www",
@@ -91,7 +99,9 @@ services:
 				"name ledger.fernmoor.example 10.40.0.3 on box/shop-db",
 				"network shop_front 172.30.0.0/24 on box",
 				"network vault 172.21.0.0/16 on box",
-			}, []string{"3000", "tool is left out", "listens"}},
+			},
+			[]string{"3000", "tool is left out", "listens"},
+		},
 	}
 	for _, test := range tests {
 		t.Run(test.name, func(t *testing.T) {
