@@ -71,7 +71,7 @@ func sockets(a *machine.Account, state engine.State, names map[string]string) er
 	}
 	a.Records = append(a.Records, machine.Listeners(found)...)
 	if unnamed > 0 && hidden {
-		a.Left = append(a.Left, fmt.Sprintf("The programs of %d sockets belong to others, and are seen by root only; they are called by their ports.", unnamed))
+		a.Leave(unnamed, "The program of 1 socket is another user's, and seen by root only: it is called by its port.", "The programs of %d sockets are other users', and seen by root only: they are called by their ports.")
 	} else {
 		a.Leave(unnamed, "1 socket has no program, and is called by its port.", "%d sockets have no program, and are called by their ports.")
 	}

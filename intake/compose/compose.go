@@ -15,6 +15,7 @@ import (
 	"strings"
 
 	"github.com/compose-spec/compose-go/v2/loader"
+	"github.com/compose-spec/compose-go/v2/template"
 	"github.com/compose-spec/compose-go/v2/types"
 	"go.yaml.in/yaml/v4"
 
@@ -66,6 +67,9 @@ func Read(src Source, recorded *estate.Estate) machine.Account {
 		}
 		r.say("Left out, since no profile of theirs is chosen: %s.", strings.Join(words, "; "))
 	}
+	if names := missing(src); len(names) > 0 {
+		r.say("Variables without a value stand for nothing: %s.", strings.Join(names, ", "))
+	}
 	r.account.WholeMaps()
 	r.say("A Compose file does not say what listens in its containers: no listener is written.")
 	return r.account
@@ -105,7 +109,26 @@ func load(src Source) (*types.Project, error) {
 		o.SkipResolveEnvironment, o.SkipResolveLabels, o.SkipInclude = true, true, true
 		o.Profiles = src.Profiles
 		o.ResourceLoaders = []loader.ResourceLoader{none{}}
+		o.Interpolate.Substitute = func(text string, values template.Mapping) (string, error) {
+			return template.SubstituteWithOptions(text, values, template.WithoutLogging) // missing says it
+		}
 	})
+}
+
+var variable = regexp.MustCompile(`\$\$|\$\{([A-Za-z_][A-Za-z0-9_]*)\}|\$([A-Za-z_][A-Za-z0-9_]*)`)
+
+// missing are the variables that the files name without saying what else stands for them, and that have no value.
+func missing(src Source) []string {
+	var out []string
+	for _, f := range src.Files {
+		for _, m := range variable.FindAllStringSubmatch(f.Text, -1) {
+			name := cmp.Or(m[1], m[2])
+			if _, given := src.Variables[name]; name != "" && !given && !slices.Contains(out, name) {
+				out = append(out, name)
+			}
+		}
+	}
+	return out
 }
 
 func folder(file string) string {

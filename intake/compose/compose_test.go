@@ -102,6 +102,17 @@ services:
 			},
 			[]string{"3000", "tool is left out", "listens"},
 		},
+		{"a variable that nobody gave is told of, once, and only where nothing else is said", compose.Source{Files: []compose.File{{Name: "c.yaml", Text: `
+services:
+  web:
+    image: "x:${TAG-latest}$$NOT"
+    ports: ["${WEB}8080:80", "$WEB8081:81"]
+    networks: {front: {}}
+networks:
+  front: {ipam: {config: [{subnet: 172.30.0.0/24}]}}
+`}}}, "host box", []string{
+			"container box/web in project_front", "host box", "map box/web 8080 to 80", "network project_front 172.30.0.0/24 on box",
+		}, []string{"WEB, WEB8081", "port 81", "listens"}},
 	}
 	for _, test := range tests {
 		t.Run(test.name, func(t *testing.T) {
