@@ -448,3 +448,37 @@ func TestImportedCompose(t *testing.T) {
 		}
 	}
 }
+
+// TestWall shows the gaps of the wall by day of a change: what it opened and closed, with the doors below, from the keyboard.
+func TestWall(t *testing.T) {
+	p := start(t, "demo")
+	change := map[string]any{
+		"base": 1, "remove": []string{"map azimuth/stars-db 5432 to 5432"}, "add": []string{"listen azimuth 6000-6063/udp as media"}, "why": "what Tuesday brought",
+	}
+	if status, err := p.call("POST", "/api/change", change, nil); err != nil || status != 200 {
+		t.Fatalf("status %d, %v", status, err)
+	}
+	b := open(t, p.url+"/exposure?against=1")
+	b.until(`document.querySelector('[data-change=opened] b')?.innerText === '1' && document.querySelector('[data-change=closed] b')?.innerText === '1'`)
+	b.until(`[...document.querySelectorAll("[data-wall='2001:db8:40:8::10'] text")].some(e => e.textContent === '+6000-6063/udp')`)
+	b.until(`[...document.querySelectorAll("[data-wall='2001:db8:40:8::10'] [data-gap]")].some(e => e.dataset.gap.includes(' 5432 '))`)
+	b.until(`document.querySelectorAll("[data-wall='2001:db8:40::1'] [data-gap]").length === 0`)
+	b.until(`document.activeElement.getAttribute('role') === 'table'`)
+	b.press(kb.ArrowDown)
+	b.until(`document.querySelector('[data-door][aria-selected=true]')?.dataset.door === '[2001:db8:40:8::10]:6000-6063'`)
+	b.press("d")
+	b.until(`document.querySelector('header p').innerText.includes('revision 3')`)
+	b.says("[data-change=opened] + [data-door]", "declared")
+	eval[bool](b, `(document.querySelector('[aria-label^="The wall"]').focus(), true)`)
+	before := eval[int](b, `document.querySelectorAll('[data-gap]').length`)
+	for range 6 {
+		b.press("+")
+	}
+	b.until(fmt.Sprintf(`document.querySelectorAll('[data-gap]').length < %d`, before))
+	b.press("0")
+	b.until(fmt.Sprintf(`document.querySelectorAll('[data-gap]').length >= %d`, before-1))
+	b.do(chromedp.Navigate(p.url + "/exposure?against=yard"))
+	b.says("[data-change=closed]", "Open from yard, and not here")
+	b.do(chromedp.Navigate(p.url + "/exposure?against=99"))
+	b.says("[role=alert]", "revision 99 is not there yet")
+}

@@ -53,6 +53,7 @@ func registerAPI(e *echo.Echo, s *Server) huma.API {
 	get(api, "answers", "/api/answers", "What names answer, from several vantages side by side", s.getAnswers)
 	get(api, "trace", "/api/trace", "A target followed from a vantage", s.getTrace)
 	get(api, "exposure", "/api/exposure", "Everything that can be touched from a vantage", s.getExposure)
+	get(api, "exposureChanges", "/api/exposure/changes", "What another revision, or another vantage, has open that this has not, and the other way round", s.getExposureChanges)
 	get(api, "findings", "/api/findings", "What is wrong with the estate", s.getFindings)
 	get(api, "records", "/api/records", "The estate as notation", s.getRecords)
 	get(api, "vantages", "/api/vantages", "The places to look from", s.getVantages)
@@ -168,14 +169,6 @@ func (a *analysis) trace(target, from string) (trace.Result, error) {
 		return trace.Result{}, err
 	}
 	return a.tracer.Trace(tg, v), nil
-}
-
-func (s *Server) getExposure(_ context.Context, in *fromQuery) (*body[trace.Exposure], error) {
-	x, err := s.now().exposure(in.From)
-	if err != nil {
-		return nil, problem(err)
-	}
-	return &body[trace.Exposure]{x}, nil
 }
 
 func (s *Server) getFindings(ctx context.Context, _ *none) (*body[findings.Report], error) {

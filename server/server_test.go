@@ -126,11 +126,11 @@ func TestStrangeInput(t *testing.T) {
 		}
 		return b.String()
 	}
-	paths := []string{"/api/line", "/api/text", "/api/preview", "/api/draft/trace", "/api/change", "/api/records", "/api/undo", "/api/import", "/api/move"}
+	paths := []string{"/api/line", "/api/text", "/api/preview", "/api/draft/trace", "/api/change", "/api/records", "/api/undo", "/api/import", "/api/move", "/api/plan", "/api/plan/on"}
 	for i := range 900 {
 		in := any(noise(r.IntN(200)))
 		if i%2 == 0 {
-			in = map[string]any{"line": noise(80), "cursor": r.IntN(1000), "text": noise(300), "base": r.IntN(9), "remove": []string{noise(9)}, "add": []string{noise(40)}, "target": noise(20), "from": noise(8), "revision": r.IntN(99) + 5, "to": noise(20), "format": []string{"", "zone", "hosts", "estate"}[r.IntN(4)], "zone": noise(6), "for": noise(6), "place": noise(6), "files": []map[string]any{{"name": "f" + noise(3), "text": noise(400)}, {"name": "g", "text": noise(50)}}}
+			in = map[string]any{"line": noise(80), "cursor": r.IntN(1000), "text": noise(300), "base": r.IntN(9), "remove": []string{noise(9)}, "add": []string{noise(40)}, "target": noise(20), "from": noise(8), "revision": r.IntN(99) + 5, "to": noise(20), "format": []string{"", "zone", "hosts", "estate", "machine", "sockets", "ip", "compose", "inspect"}[r.IntN(9)], "gateway": []string{"azimuth", noise(5)}[r.IntN(2)], "rows": noise(60), "lines": []string{noise(20)}, "zone": noise(6), "for": noise(6), "place": []string{"azimuth", noise(6)}[r.IntN(2)], "files": []map[string]any{{"name": "f" + noise(3), "text": noise(400)}, {"name": "g", "text": noise(50)}}}
 		}
 		path := paths[r.IntN(len(paths))]
 		if w := call(t, h, "POST", path, in); w.Code >= 500 {
@@ -138,8 +138,8 @@ func TestStrangeInput(t *testing.T) {
 		}
 		q := []string{
 			"/api/trace?target=", "/api/uses?of=", "/api/answers?from=", "/api/ports/machine?machine=", "/api/ports/free?machine=azimuth&above=",
-			"/api/export?format=zone&name=", "/api/export?format=zone&name=fernmoor.example&from=", "/api/export?format=hosts&name=", "/api/exposure?from=",
-		}[r.IntN(9)] + url.QueryEscape(noise(1+r.IntN(30)))
+			"/api/export?format=zone&name=", "/api/export?format=zone&name=fernmoor.example&from=", "/api/export?format=hosts&name=", "/api/exposure?from=", "/api/exposure/changes?with=", "/api/ports/free?machine=azimuth&address=",
+		}[r.IntN(11)] + url.QueryEscape(noise(1+r.IntN(30)))
 		if w := call(t, h, "GET", q, nil); w.Code >= 500 {
 			t.Fatalf("%s: %d %s", q, w.Code, w.Body)
 		}

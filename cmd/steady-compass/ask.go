@@ -165,7 +165,8 @@ func (c *leadsCommand) Run(ctx context.Context, s streams) error {
 }
 
 type exposureCommand struct {
-	From string `help:"The vantage: internet, a network, group, host, container or address." default:"internet"`
+	From    string `help:"The vantage: internet, a network, group, host, container or address." default:"internet"`
+	Against string `help:"Another estate file, as it was before: only what is open now and was not, and what was and is not." placeholder:"FILE"`
 	question
 }
 
@@ -179,11 +180,42 @@ func (c *exposureCommand) Run(ctx context.Context, s streams) error {
 		return err
 	}
 	x := t.Exposure(v)
+	if c.Against != "" {
+		return c.compare(s, x, v)
+	}
 	if c.JSON {
 		return printJSON(s.out, x)
 	}
 	printExposure(newPaper(s.out), x)
 	return nil
+}
+
+// compare prints what differs from another estate; it exits with 1 where something opened.
+func (c *exposureCommand) compare(s streams, now trace.Exposure, v trace.Vantage) error {
+	e, err := readEstate(c.Against, nil)
+	if err != nil {
+		return err
+	}
+	other := trace.New(model.Compile(e), "")
+	w, err := vantage(other, c.From)
+	if err != nil {
+		return err
+	}
+	was := other.Exposure(w)
+	opened, closed := trace.Opened(was.Open, now.Open, v), trace.Opened(now.Open, was.Open, w)
+	if c.JSON {
+		err = printJSON(s.out, map[string]any{"from": now.From, "against": c.Against, "opened": opened, "closed": closed})
+	} else {
+		p := newPaper(s.out)
+		p.line("Opened from %s: %d", now.From, len(opened))
+		printOpen(p, opened)
+		p.line("\nClosed: %d", len(closed))
+		printOpen(p, closed)
+	}
+	if err == nil && len(opened) > 0 {
+		return doesNotHold
+	}
+	return err
 }
 
 type checkCommand struct {

@@ -56,6 +56,7 @@ func TestCommands(t *testing.T) {
 		{small, "check --estate - --day 2026-13-01", 2, "", "expected a date"},
 		{small, "exposure --estate -", 0, "203.0.113.1", ""},
 		{small, "exposure --from lan --estate -", 0, "10.0.0.2", ""},
+		{small, "exposure --estate - --against nowhere.estate", 2, "", "nowhere.estate"},
 		{small, "answer www.a.example --estate -", 0, "203.0.113.1", ""},
 		{small, "answer none.a.example MX --estate -", 0, "NXDOMAIN", ""},
 		{small, "fmt -", 0, "network   lan 10.0.0.0/24", ""},
@@ -226,5 +227,21 @@ func TestMove(t *testing.T) {
 	text, err := os.ReadFile(path)
 	if err != nil || strings.Contains(string(text), "203.0.113.1") || strings.Count(string(text), "198.51.100.1") != 2 {
 		t.Errorf("%v\n%s", err, text)
+	}
+}
+
+// TestExposureAgainst says what opened and closed since another file.
+func TestExposureAgainst(t *testing.T) {
+	before := filepath.Join(t.TempDir(), "before.estate")
+	if err := os.WriteFile(before, []byte(small), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	after := strings.Replace(small, "forward gate 443 to", "forward gate 22,444 to", 1) + "listen box 22,444 as ssh\n"
+	code, out, errs := call(t, after, "exposure", "--estate", "-", "--against", before)
+	if code != 1 || !strings.Contains(out, "Opened from internet: 2") || !strings.Contains(out, "22/tcp") || !strings.Contains(out, "Closed: 1") {
+		t.Errorf("exit %d\n%s%s", code, out, errs)
+	}
+	if code, out, _ := call(t, small, "exposure", "--estate", "-", "--against", before, "--json"); code != 0 || !strings.Contains(out, `"opened": []`) {
+		t.Errorf("against itself: exit %d\n%s", code, out)
 	}
 }

@@ -135,9 +135,9 @@ func printMend(p *paper, m *trace.Mend) {
 	}
 }
 
-func printExposure(p *paper, x trace.Exposure) {
+func printOpen(p *paper, open []trace.Open) {
 	rows := [][]string{{"ADDRESS", "PORT", "LANDS ON", "SERVICE", "SITE", "OPEN TO", "MEANT"}}
-	for _, o := range x.Open {
+	for _, o := range open {
 		site := ""
 		if o.Site != nil {
 			site = *o.Site
@@ -152,11 +152,15 @@ func printExposure(p *paper, x trace.Exposure) {
 		}
 		rows = append(rows, []string{o.Address, o.Ports + "/" + o.Transport, fmt.Sprintf("%s:%d", o.Place, o.Port), o.Service, site, to, meant})
 	}
-	p.line("Open from %s: %d", x.From, len(x.Open))
 	p.table(rows)
+}
+
+func printExposure(p *paper, x trace.Exposure) {
+	p.line("Open from %s: %d", x.From, len(x.Open))
+	printOpen(p, x.Open)
 	if len(x.Undecided) > 0 {
 		p.line("\nNot known: %d", len(x.Undecided))
-		rows = rows[:0]
+		var rows [][]string
 		for _, d := range x.Undecided {
 			rows = append(rows, []string{d.Address, d.Ports + "/" + d.Transport, d.Place, d.Why})
 		}

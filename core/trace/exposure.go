@@ -44,8 +44,11 @@ type Open struct {
 	PastInput bool `json:"-"`
 	addr      netip.Addr
 	set       netset.Addrs
-	flat      int // inner port less outer; many-to-one: -1<<20
+	flat      int // inner port less outer, or manyToOne
 }
+
+// manyToOne is the distance of ports that all land on one.
+const manyToOne = -1 << 20
 
 // Dark is what may be open, and cannot be told.
 type Dark struct {
@@ -233,7 +236,7 @@ func (t *Tracer) opened(open *[]Open, dark *[]Dark, l landing, c candidate, v *V
 		e.Range, e.flat = r, l.shift
 		e.Port = uint16(int(r.Lo) + l.shift)
 		if l.many {
-			e.flat, e.Port = -1<<20, l.port()
+			e.flat, e.Port = manyToOne, l.port()
 		}
 		if len(service.Sites) == 0 {
 			*open = append(*open, e)

@@ -26,6 +26,8 @@ export type Machine = Schemas['Machine'];
 export type Port = Schemas['Port'];
 export type Depth = Schemas['Depth'];
 export type Open = Schemas['Open'];
+export type Dark = Schemas['Dark'];
+export type WallAddress = Schemas['WallAddress'];
 export type Entry = Schemas['Entry'];
 export type Fault = Schemas['Fault'];
 export type Problem = Schemas['Problem'];
@@ -156,6 +158,15 @@ export function useExposure(from: string) {
     queryKey: ['exposure', from],
     queryFn: () => ask(api.GET('/api/exposure', { params: { query: { from } } })),
     placeholderData: keepPreviousData,
+  });
+}
+
+/** What another revision or vantage has open that this has not, and the other way round. */
+export function useExposureChanges(from: string, against: string) {
+  return useQuery({
+    queryKey: ['exposure', from, 'changes', against],
+    queryFn: () => ask(api.GET('/api/exposure/changes', { params: { query: { from, with: against } } })),
+    enabled: against !== '',
   });
 }
 

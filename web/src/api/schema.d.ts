@@ -123,6 +123,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/exposure/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What another revision, or another vantage, has open that this has not, and the other way round */
+        get: operations["exposureChanges"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/findings": {
         parameters: {
             query?: never;
@@ -681,10 +698,18 @@ export interface components {
             from?: string;
             name: string;
         };
-        Exposure: {
+        ExposureAnswer: {
+            addresses: components["schemas"]["WallAddress"][];
             from: string;
             open: components["schemas"]["Open"][];
             undecided: components["schemas"]["Dark"][];
+        };
+        ExposureChanges: {
+            /** @description Open there, and not here */
+            closed: components["schemas"]["Open"][];
+            /** @description Open here, and not there */
+            opened: components["schemas"]["Open"][];
+            with: string;
         };
         Fault: {
             /** Format: int64 */
@@ -1075,6 +1100,11 @@ export interface components {
             kind: string;
             name: string;
         };
+        WallAddress: {
+            address: string;
+            dynamic: boolean;
+            machine: string;
+        };
         Where: {
             from: string;
             target: string;
@@ -1351,7 +1381,41 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Exposure"];
+                    "application/json": components["schemas"]["ExposureAnswer"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    exposureChanges: {
+        parameters: {
+            query: {
+                /** @description The vantage */
+                from?: string;
+                /** @description A revision by its number, or another vantage */
+                with: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExposureChanges"];
                 };
             };
             /** @description Error */

@@ -1,27 +1,47 @@
-import { useMemo } from 'react';
+import { useEffect, useMemo, useRef, useState, type KeyboardEvent } from 'react';
 import styled from 'styled-components';
 import { useLocation } from 'wouter';
-import { useExposure, type Open } from '../api/client';
+import {
+  useExposure,
+  useExposureChanges,
+  useFindings,
+  useLog,
+  useVantages,
+  type Dark,
+  type Finding,
+  type Open,
+} from '../api/client';
+import { Choice } from '../parts/Choice';
 import { useViewHints } from '../parts/hints';
 import { useKeys } from '../parts/keys';
 import { cidrs } from '../parts/marks';
 import { VantagePicker } from '../parts/Picker';
 import { Failed, LinkButton, Loading, Quiet } from '../parts/Quiet';
-import { traceURL, useQueryWord } from '../parts/route';
+import { findingURL, traceURL, useQueryWord } from '../parts/route';
 import { useSession } from '../parts/session';
 import { Tools } from '../parts/Tools';
+import { Wall, type Gap } from '../parts/Wall';
+
+const View = styled.div`
+  display: grid;
+  grid-template-rows: fit-content(44%) minmax(0, 1fr);
+  min-height: 0;
+`;
 
 const Sheet = styled.div`
   overflow: auto;
+  outline: none;
 `;
 
-const Row = styled.div`
+const Row = styled.div<{ $chosen?: boolean }>`
   display: grid;
-  grid-template-columns: 156px 76px minmax(150px, 1fr) minmax(120px, 0.8fr) minmax(0, 2fr) 108px 104px;
+  grid-template-columns: 156px 84px minmax(150px, 1fr) minmax(110px, 0.8fr) minmax(0, 2fr) 108px 132px;
   gap: 12px;
   padding: 7px 24px;
   border-bottom: 1px solid ${(p) => p.theme.hairline};
   align-items: start;
+  background: ${(p) => (p.$chosen ? p.theme.hover : 'none')};
+  box-shadow: ${(p) => (p.$chosen ? `inset 3px 0 0 ${p.theme.ink}` : 'none')};
   code {
     overflow-wrap: anywhere;
   }
@@ -44,6 +64,17 @@ const Head = styled(Row)`
   color: ${(p) => p.theme.ink2};
 `;
 
+const Group = styled.h3`
+  font-size: 12px;
+  font-weight: 400;
+  color: ${(p) => p.theme.ink2};
+  padding: 14px 24px 4px;
+  border-bottom: 1px solid ${(p) => p.theme.hairline};
+  b {
+    color: ${(p) => p.theme.ink};
+  }
+`;
+
 const Look = styled.span`
   border: 1px dashed ${(p) => p.theme.magenta};
   color: ${(p) => p.theme.magenta};
@@ -59,29 +90,89 @@ const Through = styled.div`
 `;
 
 interface Door {
+  id: string;
   first: Open;
   sites: number;
   undeclared: string[];
 }
 
-/** Everything that can be touched from a vantage: a door a row, the undeclared first. */
+const nothing = 'nothing';
+
+/** Everything that can be touched from a vantage: the wall with its gaps, and a door a row, the undeclared first. */
 export function Exposure() {
   const [from, setFrom] = useQueryWord('from', 'internet');
+  const [against, setAgainst] = useQueryWord('against', '');
+  const [chosen, setChosen] = useState('');
   const exposure = useExposure(from);
+  const changes = useExposureChanges(from, against);
+  const findings = useFindings();
   const [, go] = useLocation();
   const { change } = useSession();
-  useKeys({ v: () => document.getElementById('vantage')?.focus() });
-  useViewHints([['v', 'seen from']]);
+  const sheet = useRef<HTMLDivElement>(null);
   const doors = useMemo(() => group(exposure.data?.open ?? []), [exposure.data]);
+  const opened = useMemo(() => group(against ? (changes.data?.opened ?? []) : []), [against, changes.data]);
+  const closed = useMemo(() => group(against ? (changes.data?.closed ?? []) : []), [against, changes.data]);
+  const gaps = useMemo(
+    () => gapsOf(doors, exposure.data?.undecided ?? [], against ? opened : null, closed),
+    [doors, exposure.data, against, opened, closed],
+  );
+  const shown = useMemo(() => (against ? [...opened, ...closed, ...doors] : doors), [against, opened, closed, doors]);
+  const at = shown.findIndex((d) => d.id === chosen);
+  const loaded = exposure.data !== undefined;
+  useEffect(() => {
+    if (loaded && document.activeElement === document.body) sheet.current?.focus({ preventScroll: true });
+  }, [loaded]);
+
   const declare = (d: Door) => {
     const o = d.first;
     const n = Number(o.ports.split('-')[1] ?? o.ports) - Number(o.ports.split('-')[0]);
     const ports = `${o.port}${n > 0 ? `-${o.port + n}` : ''}${o.transport === 'udp' ? '/udp' : ''}`;
     void change({ remove: [], add: [`intend ${o.place} ${ports} for ${from}`] }, `Declared ${o.address}:${o.ports}`);
   };
+  const trace = (d: Door) => {
+    const o = d.first;
+    const port = `${o.ports.split('-')[0]}${o.transport === 'udp' ? '/udp' : ''}`;
+    go(traceURL(`${bracketed(o.address)}:${port}`, from));
+  };
+  const close = (d: Door) => {
+    const f = closing(d, findings.data?.findings ?? []);
+    if (f) go(findingURL(f.code, f.subject));
+  };
+  const move = (to: number) => {
+    const d = shown[Math.max(0, Math.min(shown.length - 1, to))];
+    if (!d) return;
+    setChosen(d.id);
+    document.getElementById(`door ${d.id}`)?.scrollIntoView({ block: 'nearest' });
+  };
+  const now = shown[at];
+  const onKey = (e: KeyboardEvent) => {
+    if (e.target !== sheet.current) return;
+    if (e.key === 'ArrowDown') move(at + 1);
+    else if (e.key === 'ArrowUp') move(at < 0 ? 0 : at - 1);
+    else if (e.key === 'Home') move(0);
+    else if (e.key === 'End') move(shown.length - 1);
+    else if (e.key === 'Enter' && now) trace(now);
+    else return;
+    e.preventDefault();
+  };
+  useKeys({
+    v: () => document.getElementById('vantage')?.focus(),
+    d: () => now && mayDeclare(now) && declare(now),
+    x: () => now && close(now),
+    c: () => document.querySelector<HTMLElement>('#against button')?.focus(),
+  });
+  useViewHints([
+    ['↑↓', 'door'],
+    ['Enter', 'trace it'],
+    ['d', 'declare'],
+    ['x', 'close'],
+    ['c', 'compare'],
+    ['v', 'seen from'],
+  ]);
   const tools = (
     <Tools>
       <VantagePicker value={from} onChange={setFrom} />
+      <Against from={from} value={against} onChange={setAgainst} />
     </Tools>
   );
   if (exposure.isError) {
@@ -100,75 +191,189 @@ export function Exposure() {
       </>
     );
   }
+  const row = (d: Door) => (
+    <DoorRow
+      key={d.id}
+      door={d}
+      chosen={d.id === chosen}
+      onChoose={() => setChosen(d.id)}
+      onTrace={() => trace(d)}
+      onDeclare={mayDeclare(d) ? () => declare(d) : undefined}
+      onClose={closing(d, findings.data?.findings ?? []) ? () => close(d) : undefined}
+    />
+  );
   return (
-    <Sheet role="table" aria-label={`Open from ${from}`}>
+    <View>
       {tools}
-      <Head role="row">
-        {['address', 'port', 'lands on', 'open to', 'through', 'meant for', ''].map((h) => (
-          <span key={h} role="columnheader">
-            {h}
-          </span>
-        ))}
-      </Head>
-      {doors.length === 0 && <Quiet>Nothing can be touched from {from}.</Quiet>}
-      {doors.map((d, i) => {
-        const o = d.first;
-        const bad = d.undeclared.length > 0 || o.intent !== 'declared';
-        const host = o.address.includes(':') ? `[${o.address}]` : o.address;
-        return (
-          <Row key={i} role="row" data-door={`${host}:${o.ports}`}>
-            <code role="cell">{o.address}</code>
-            <code role="cell" style={{ fontWeight: 600 }}>
-              {o.ports}
-              {o.transport === 'udp' && '/udp'}
+      <Wall
+        addresses={exposure.data.addresses}
+        gaps={gaps}
+        chosen={chosen}
+        onChoose={(id) => {
+          setChosen(id);
+          document.getElementById(`door ${id}`)?.scrollIntoView({ block: 'nearest' });
+        }}
+      />
+      <Sheet ref={sheet} role="table" aria-label={`Open from ${from}`} tabIndex={0} onKeyDown={onKey}>
+        <Head role="row">
+          {['address', 'port', 'lands on', 'open to', 'through', 'meant for', ''].map((h) => (
+            <span key={h} role="columnheader">
+              {h}
+            </span>
+          ))}
+        </Head>
+        {against !== '' && changes.isError && <Failed error={changes.error} again={() => void changes.refetch()} />}
+        {against !== '' && changes.data && (
+          <>
+            <Group data-change="opened">
+              Open here, and not {whereWords(against)} <b>{opened.length}</b>
+            </Group>
+            {opened.map(row)}
+            <Group data-change="closed">
+              Open {whereWords(against)}, and not here <b>{closed.length}</b>
+            </Group>
+            {closed.map((d) => (
+              <DoorRow key={d.id} door={d} chosen={d.id === chosen} shut onChoose={() => setChosen(d.id)} />
+            ))}
+            <Group>
+              All that is open here <b>{doors.length}</b>
+            </Group>
+          </>
+        )}
+        {doors.length === 0 && <Quiet>Nothing can be touched from {from}.</Quiet>}
+        {doors.map(row)}
+        {exposure.data.undecided.length > 0 && (
+          <Group>
+            Not known <b>{exposure.data.undecided.length}</b>
+          </Group>
+        )}
+        {exposure.data.undecided.map((u, i) => (
+          <Row key={`dark ${i}`} role="row">
+            <code role="cell">{u.address}</code>
+            <code role="cell">
+              {u.ports}
+              {u.transport === 'udp' && '/udp'}
             </code>
             <span role="cell">
-              <b>{o.place}</b>{' '}
-              <small>
-                {o.service}
-                {d.sites > 1 ? `, ${d.sites} sites` : ''}
-              </small>
+              <b>{u.place}</b>
             </span>
-            <span role="cell">{openTo(o)}</span>
-            <Through role="cell">
-              {through(o.records).map((r) => (
-                <div key={r}>{r}</div>
-              ))}
-              {d.undeclared.length > 0 && d.sites > 1 && <div>nobody declared {d.undeclared.join(', ')}</div>}
-            </Through>
-            <span role="cell">
-              {bad ? <Look>{o.intent === 'partial' ? 'in part' : 'undeclared'}</Look> : 'declared'}
-            </span>
-            <span role="cell" style={{ display: 'flex', gap: 12 }}>
-              <LinkButton
-                onPress={() =>
-                  go(traceURL(`${host}:${o.ports.split('-')[0]}${o.transport === 'udp' ? '/udp' : ''}`, from))
-                }
-              >
-                trace
-              </LinkButton>
-              {bad && d.sites <= 1 && <LinkButton onPress={() => declare(d)}>declare</LinkButton>}
-            </span>
+            <i role="cell">not known</i>
+            <span role="cell">{u.why}</span>
+            <span role="cell" />
+            <span role="cell" />
           </Row>
-        );
-      })}
-      {exposure.data.undecided.map((u, i) => (
-        <Row key={`dark ${i}`} role="row">
-          <code role="cell">{u.address}</code>
-          <code role="cell">
-            {u.ports}
-            {u.transport === 'udp' && '/udp'}
-          </code>
-          <span role="cell">
-            <b>{u.place}</b>
-          </span>
-          <i role="cell">not known</i>
-          <span role="cell">{u.why}</span>
-          <span role="cell" />
-          <span role="cell" />
-        </Row>
-      ))}
-    </Sheet>
+        ))}
+      </Sheet>
+    </View>
+  );
+}
+
+interface DoorProps {
+  door: Door;
+  chosen: boolean;
+  shut?: boolean;
+  onChoose: () => void;
+  onTrace?: () => void;
+  onDeclare?: () => void;
+  onClose?: () => void;
+}
+
+function DoorRow({ door, chosen, shut, onChoose, onTrace, onDeclare, onClose }: DoorProps) {
+  const o = door.first;
+  const bad = door.undeclared.length > 0 || o.intent !== 'declared';
+  return (
+    <Row
+      id={`door ${door.id}`}
+      role="row"
+      aria-selected={chosen}
+      $chosen={chosen}
+      data-door={`${bracketed(o.address)}:${o.ports}`}
+      onClick={onChoose}
+    >
+      <code role="cell">{o.address}</code>
+      <code role="cell" style={{ fontWeight: 600 }}>
+        {o.ports}
+        {o.transport === 'udp' && '/udp'}
+      </code>
+      <span role="cell">
+        <b>{o.place}</b>{' '}
+        <small>
+          {o.service}
+          {door.sites > 1 ? `, ${door.sites} sites` : ''}
+        </small>
+      </span>
+      <span role="cell">{openTo(o)}</span>
+      <Through role="cell">
+        {through(o.records).map((r) => (
+          <div key={r}>{r}</div>
+        ))}
+        {door.undeclared.length > 0 && door.sites > 1 && <div>nobody declared {door.undeclared.join(', ')}</div>}
+      </Through>
+      <span role="cell">
+        {shut ? 'shut now' : bad ? <Look>{o.intent === 'partial' ? 'in part' : 'undeclared'}</Look> : 'declared'}
+      </span>
+      <span role="cell" style={{ display: 'flex', gap: 12 }}>
+        {onTrace && <LinkButton onPress={onTrace}>trace</LinkButton>}
+        {onDeclare && <LinkButton onPress={onDeclare}>declare</LinkButton>}
+        {onClose && <LinkButton onPress={onClose}>close</LinkButton>}
+      </span>
+    </Row>
+  );
+}
+
+/** What to hold the doors against: an earlier revision, or what another vantage sees. */
+function Against({ from, value, onChange }: { from: string; value: string; onChange: (value: string) => void }) {
+  const log = useLog();
+  const vantages = useVantages();
+  const revisions = (log.data ?? []).slice(0, 30).map((e) => revisionWords(e.revision - 1, e.why ?? e.act));
+  const places = (vantages.data ?? [])
+    .filter((v) => v.name !== from && (v.kind === 'network' || v.name === 'internet'))
+    .slice(0, 30)
+    .map((v) => v.name);
+  const shown = /^\d+$/.test(value)
+    ? (revisions.find((r) => r.startsWith(`revision ${value},`) || r === `revision ${value}`) ?? `revision ${value}`)
+    : value || nothing;
+  const options = [...new Set([nothing, shown, ...revisions.filter((r) => !r.startsWith('revision 0')), ...places])];
+  return (
+    <span id="against">
+      <Choice
+        label="compare with"
+        value={shown}
+        options={options}
+        onChange={(o) => onChange(o === nothing ? '' : (/^revision (\d+)/.exec(o)?.[1] ?? o))}
+      />
+    </span>
+  );
+}
+
+/** A revision, by the change that came after it. */
+function revisionWords(revision: number, next: string) {
+  const what = next.length > 34 ? `${next.slice(0, 33)}…` : next;
+  return `revision ${revision}, before: ${what}`;
+}
+
+function whereWords(against: string) {
+  return /^\d+$/.test(against) ? `at revision ${against}` : `from ${against}`;
+}
+
+function bracketed(address: string) {
+  return address.includes(':') ? `[${address}]` : address;
+}
+
+function mayDeclare(d: Door) {
+  return d.sites <= 1 && (d.undeclared.length > 0 || d.first.intent !== 'declared');
+}
+
+/** The finding whose mend closes a door. */
+function closing(d: Door, findings: Finding[]) {
+  const [machine = ''] = d.first.place.split('/');
+  const own = d.first.records.filter((r) => /^(listen|map) /.test(r));
+  return findings.find(
+    (f) =>
+      f.code === 'exposure.undeclared' &&
+      f.mend !== undefined &&
+      f.subject.startsWith(`${machine}`) &&
+      f.records.some((r) => own.includes(r)),
   );
 }
 
@@ -187,11 +392,49 @@ function openTo(o: Open) {
 function group(open: Open[]): Door[] {
   const at = new Map<string, Door>();
   for (const o of open) {
-    const key = [o.address, o.ports, o.transport, o.place, o.sources.only, o.sources.except].join(' ');
-    const d = at.get(key) ?? { first: o, sites: 0, undeclared: [] };
+    const id = [o.address, o.ports, o.transport, o.place, o.sources.of, o.sources.only, o.sources.except].join(' ');
+    const d = at.get(id) ?? { id, first: o, sites: 0, undeclared: [] };
     if (o.site !== null) d.sites++;
     if (o.intent !== 'declared') d.undeclared.push(o.site ?? o.service);
-    at.set(key, d);
+    at.set(id, d);
   }
   return [...at.values()].sort((a, b) => Number(b.undeclared.length > 0) - Number(a.undeclared.length > 0));
+}
+
+/** The gaps of the wall, address by address; where something is compared, with what opens and closes. */
+function gapsOf(doors: Door[], dark: Dark[], opened: Door[] | null, closed: Door[]) {
+  const at = new Map<string, Gap[]>();
+  const put = (address: string, gap: Gap) => {
+    const list = at.get(address);
+    if (list) list.push(gap);
+    else at.set(address, [gap]);
+  };
+  const gap = (d: Door, change?: Gap['change']): Gap => ({
+    id: d.id,
+    ...range(d.first.ports),
+    udp: d.first.transport === 'udp',
+    some: d.first.sources.only.length + d.first.sources.except.length > 0,
+    look: d.undeclared.length > 0 && change !== 'closes',
+    unknown: false,
+    change,
+  });
+  const fresh = new Set((opened ?? []).map((d) => `${d.first.address} ${d.first.transport} ${d.first.ports}`));
+  for (const d of doors) {
+    if (!fresh.has(`${d.first.address} ${d.first.transport} ${d.first.ports}`)) put(d.first.address, gap(d));
+  }
+  for (const d of opened ?? []) put(d.first.address, gap(d, 'opens'));
+  for (const d of closed) put(d.first.address, gap(d, 'closes'));
+  dark.forEach((u, i) => {
+    for (const part of u.ports.split(',')) {
+      const ports = part === 'any' ? { lo: 1, hi: 65535 } : range(part);
+      const udp = u.transport === 'udp';
+      put(u.address, { id: `dark ${i}`, ...ports, udp, some: false, look: false, unknown: true });
+    }
+  });
+  return at;
+}
+
+function range(ports: string) {
+  const [lo = 0, hi = lo] = ports.split('-').map(Number);
+  return { lo, hi };
 }

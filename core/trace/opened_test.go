@@ -1,0 +1,80 @@
+package trace
+
+import (
+	"math/rand/v2"
+	"net/netip"
+	"slices"
+	"testing"
+
+	"steady-compass/core/model"
+	"steady-compass/core/netset"
+	"steady-compass/core/synth"
+)
+
+// What a change opens and closes is, point for point, what is in one exposure and not in the other: at random estates, in
+// and at the edges of every range.
+func TestOpenedPointForPoint(t *testing.T) {
+	r := rand.New(rand.NewPCG(8, 8))
+	differ := 0
+	for range 60 {
+		var tr [2]*Tracer
+		for i := range tr {
+			tr[i] = New(model.Compile(parsed(t, synth.Crossing(r))), "2026-11-25")
+		}
+		for _, from := range []string{"internet", "lan", "plain"} {
+			var x [2]Exposure
+			var v [2]Vantage
+			for i := range tr {
+				var err error
+				if v[i], err = tr[i].VantageNamed(from); err != nil {
+					t.Fatal(err)
+				}
+				x[i] = tr[i].Exposure(v[i])
+			}
+			opened := Opened(x[0].Open, x[1].Open, v[1])
+			has := func(list []Open, address, transport string, port uint16, src netip.Addr) bool {
+				return slices.ContainsFunc(list, func(o Open) bool {
+					return o.Address == address && o.Transport == transport && o.Range.Contains(port) && (o.set.IsEmpty() || o.set.Contains(src))
+				})
+			}
+			for _, list := range [][]Open{x[0].Open, x[1].Open} {
+				for _, o := range list {
+					sources := []netip.Addr{o.set.Lowest()}
+					for _, p := range o.set.Prefixes() {
+						sources = append(sources, p.Addr(), p.Masked().Addr().Prev())
+					}
+					for _, port := range []uint16{o.Range.Lo, o.Range.Hi, o.Range.Lo - 1, o.Range.Hi + 1} {
+						for _, src := range sources {
+							want := has(x[1].Open, o.Address, o.Transport, port, src) && !has(x[0].Open, o.Address, o.Transport, port, src)
+							if want {
+								differ++
+							}
+							if got := has(opened, o.Address, o.Transport, port, src); got != want {
+								t.Fatalf("from %s %s at %s:%d/%s: opened %v, want %v", from, src, o.Address, port, o.Transport, got, want)
+							}
+						}
+					}
+				}
+			}
+			for _, o := range opened {
+				if o.Ports != o.Range.String() || len(o.Sources.Only) > 0 && !o.set.Equal(netset.PrefixesOf(prefixesOf(o.Sources.Only)...).Intersect(o.set)) {
+					t.Fatalf("%+v does not say what it is", o)
+				}
+			}
+			if again := Opened(x[1].Open, x[1].Open, v[1]); len(again) > 0 {
+				t.Fatalf("nothing changed, and %v is told to open", again)
+			}
+		}
+	}
+	if differ < 500 {
+		t.Errorf("only %d points differed", differ)
+	}
+}
+
+func prefixesOf(list []string) []netip.Prefix {
+	var out []netip.Prefix
+	for _, s := range list {
+		out = append(out, netip.MustParsePrefix(s))
+	}
+	return out
+}

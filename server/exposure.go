@@ -1,0 +1,119 @@
+package server
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"slices"
+	"strconv"
+
+	"steady-compass/core/estate"
+	"steady-compass/core/model"
+	"steady-compass/core/netset"
+	"steady-compass/core/trace"
+)
+
+// WallAddress is an address that a wall stands before, whether or not anything is open in it.
+type WallAddress struct {
+	Address string `json:"address"`
+	Machine string `json:"machine"`
+	Dynamic bool   `json:"dynamic"`
+}
+
+// ExposureAnswer is what can be touched from a vantage, and the addresses that it can be led to.
+type ExposureAnswer struct {
+	From      string        `json:"from"`
+	Open      []trace.Open  `json:"open" nullable:"false"`
+	Undecided []trace.Dark  `json:"undecided" nullable:"false"`
+	Addresses []WallAddress `json:"addresses" nullable:"false"`
+}
+
+func (s *Server) getExposure(_ context.Context, in *fromQuery) (*body[ExposureAnswer], error) {
+	a := s.now()
+	x, err := a.exposure(in.From)
+	if err != nil {
+		return nil, problem(err)
+	}
+	return &body[ExposureAnswer]{ExposureAnswer{x.From, x.Open, x.Undecided, walls(a.tracer.Model(), x)}}, nil
+}
+
+// walls are the addresses of machines that have something open or not known, and from the internet all that are
+// reachable there; those of a machine beside each other.
+func walls(m *model.Model, x trace.Exposure) []WallAddress {
+	met := map[string]bool{}
+	for i := range x.Open {
+		met[x.Open[i].Address] = true
+	}
+	for i := range x.Undecided {
+		met[x.Undecided[i].Address] = true
+	}
+	out := []WallAddress{}
+	for _, p := range m.Places {
+		for _, leg := range p.Legs {
+			for _, addr := range leg.Addrs {
+				if met[addr.String()] || x.From == "internet" && !p.Outside && !leg.Gateway && netset.GloballyReachable().Contains(addr) {
+					delete(met, addr.String())
+					dynamic := slices.ContainsFunc(leg.Records, func(r estate.Record) bool { a, ok := r.(*estate.Address); return ok && a.Dynamic })
+					out = append(out, WallAddress{addr.String(), p.Name, dynamic})
+				}
+			}
+		}
+	}
+	var rest []string
+	for address := range met { // of a block that nobody holds an address of, or some point of a container network
+		rest = append(rest, address)
+	}
+	slices.Sort(rest)
+	for _, address := range rest {
+		i := slices.IndexFunc(x.Open, func(o trace.Open) bool { return o.Address == address })
+		machine := ""
+		if i >= 0 {
+			machine = x.Open[i].Host
+		}
+		out = append(out, WallAddress{address, machine, false})
+	}
+	return out
+}
+
+type changesQuery struct {
+	From string `query:"from" default:"internet" maxLength:"300" doc:"The vantage"`
+	With string `query:"with" required:"true" maxLength:"300" doc:"A revision by its number, or another vantage"`
+}
+
+// ExposureChanges is what differs from another revision or vantage.
+type ExposureChanges struct {
+	With   string       `json:"with"`
+	Opened []trace.Open `json:"opened" nullable:"false" doc:"Open here, and not there"`
+	Closed []trace.Open `json:"closed" nullable:"false" doc:"Open there, and not here"`
+}
+
+func (s *Server) getExposureChanges(ctx context.Context, in *changesQuery) (*body[ExposureChanges], error) {
+	a := s.now()
+	here, err := a.tracer.VantageNamed(in.From)
+	if err != nil {
+		return nil, problem(err)
+	}
+	there, other := in.From, a.tracer
+	if revision, err := strconv.ParseInt(in.With, 10, 64); err == nil {
+		e, err := s.db.At(ctx, revision)
+		if err != nil {
+			return nil, &Problem{Title: "That revision is not there", Status: http.StatusUnprocessableEntity, Detail: err.Error()}
+		}
+		other = trace.New(model.Compile(e), a.day)
+	} else {
+		there = in.With
+	}
+	v, err := other.VantageNamed(there)
+	if err != nil {
+		if other == a.tracer {
+			return nil, problem(err)
+		}
+		return nil, &Problem{Title: "Nothing to compare with", Status: http.StatusUnprocessableEntity, Detail: fmt.Sprintf("%s was not recorded at revision %s", there, in.With)}
+	}
+	now, err := a.exposure(in.From)
+	if err != nil {
+		return nil, problem(err)
+	}
+	was := other.Exposure(v)
+	return &body[ExposureChanges]{ExposureChanges{in.With, trace.Opened(was.Open, now.Open, here), trace.Opened(now.Open, was.Open, v)}}, nil
+}
