@@ -468,7 +468,7 @@ func TestWall(t *testing.T) {
 	b.until(`document.querySelector('[data-door][aria-selected=true]')?.dataset.door === '[2001:db8:40:8::10]:6000-6063'`)
 	b.press("d")
 	b.until(`document.querySelector('header p').innerText.includes('revision 3')`)
-	b.says("[data-change=opened] + [data-door]", "declared")
+	b.says("[data-door='[2001:db8:40:8::10]:6000-6063']", "declared")
 	eval[bool](b, `(document.querySelector('[aria-label^="The wall"]').focus(), true)`)
 	before := eval[int](b, `document.querySelectorAll('[data-gap]').length`)
 	for range 6 {
@@ -478,7 +478,7 @@ func TestWall(t *testing.T) {
 	b.press("0")
 	b.until(fmt.Sprintf(`document.querySelectorAll('[data-gap]').length >= %d`, before-1))
 	b.do(chromedp.Navigate(p.url + "/exposure?against=yard"))
-	b.says("[data-change=closed]", "Open from yard, and not here")
+	b.says("[data-change=opened]", "Open here, and not from yard")
 	b.do(chromedp.Navigate(p.url + "/exposure?against=99"))
 	b.says("[role=alert]", "revision 99 is not there yet")
 }

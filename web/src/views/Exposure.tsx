@@ -1,3 +1,4 @@
+import { useVirtualizer } from '@tanstack/react-virtual';
 import { useEffect, useMemo, useRef, useState, type KeyboardEvent } from 'react';
 import styled from 'styled-components';
 import { useLocation } from 'wouter';
@@ -75,6 +76,12 @@ const Group = styled.h3`
   }
 `;
 
+const Placed = styled.div`
+  position: absolute;
+  left: 0;
+  width: 100%;
+`;
+
 const Look = styled.span`
   border: 1px dashed ${(p) => p.theme.magenta};
   color: ${(p) => p.theme.magenta};
@@ -96,6 +103,12 @@ interface Door {
   undeclared: string[];
 }
 
+/** What stands under the wall: a heading, a door, one that is shut now, or something nobody knows. */
+type Item =
+  | { kind: 'heading'; id: string; text: string; count: number; change?: string }
+  | { kind: 'door' | 'shut'; id: string; door: Door }
+  | { kind: 'dark'; id: string; dark: Dark };
+
 const nothing = 'nothing';
 
 /** Everything that can be touched from a vantage: the wall with its gaps, and a door a row, the undeclared first. */
@@ -116,8 +129,22 @@ export function Exposure() {
     () => gapsOf(doors, exposure.data?.undecided ?? [], against ? opened : null, closed),
     [doors, exposure.data, against, opened, closed],
   );
-  const shown = useMemo(() => (against ? [...opened, ...closed, ...doors] : doors), [against, opened, closed, doors]);
-  const at = shown.findIndex((d) => d.id === chosen);
+  const items = useMemo(
+    () => itemsOf(doors, exposure.data?.undecided ?? [], against !== '' && changes.data ? against : '', opened, closed),
+    [doors, exposure.data, against, changes.data, opened, closed],
+  );
+  const shown = useMemo(() => items.flatMap((i) => (i.kind === 'door' || i.kind === 'shut' ? [i] : [])), [items]);
+  const at = shown.findIndex((i) => i.id === chosen || i.door.id === chosen);
+  // eslint-disable-next-line react-hooks/incompatible-library -- the compiler leaves this view as it is
+  const rows = useVirtualizer({
+    count: items.length,
+    getScrollElement: () => sheet.current,
+    estimateSize: () => 36,
+    getItemKey: (i) => items[i]?.id ?? i,
+    overscan: 8,
+    paddingStart: 33,
+    scrollPaddingStart: 33,
+  });
   const loaded = exposure.data !== undefined;
   useEffect(() => {
     if (loaded && document.activeElement === document.body) sheet.current?.focus({ preventScroll: true });
@@ -138,13 +165,16 @@ export function Exposure() {
     const f = closing(d, findings.data?.findings ?? []);
     if (f) go(findingURL(f.code, f.subject));
   };
-  const move = (to: number) => {
-    const d = shown[Math.max(0, Math.min(shown.length - 1, to))];
-    if (!d) return;
-    setChosen(d.id);
-    document.getElementById(`door ${d.id}`)?.scrollIntoView({ block: 'nearest' });
+  const choose = (id: string) => {
+    setChosen(id);
+    const i = items.findIndex((x) => x.id === id || ((x.kind === 'door' || x.kind === 'shut') && x.door.id === id));
+    if (i >= 0) rows.scrollToIndex(i);
   };
-  const now = shown[at];
+  const move = (to: number) => {
+    const next = shown[Math.max(0, Math.min(shown.length - 1, to))];
+    if (next) choose(next.id);
+  };
+  const now = shown[at]?.kind === 'door' ? shown[at].door : undefined;
   const onKey = (e: KeyboardEvent) => {
     if (e.target !== sheet.current) return;
     if (e.key === 'ArrowDown') move(at + 1);
@@ -191,30 +221,42 @@ export function Exposure() {
       </>
     );
   }
-  const row = (d: Door) => (
-    <DoorRow
-      key={d.id}
-      door={d}
-      chosen={d.id === chosen}
-      onChoose={() => setChosen(d.id)}
-      onTrace={() => trace(d)}
-      onDeclare={mayDeclare(d) ? () => declare(d) : undefined}
-      onClose={closing(d, findings.data?.findings ?? []) ? () => close(d) : undefined}
-    />
-  );
+  const picture = (i: Item) => {
+    switch (i.kind) {
+      case 'heading':
+        return (
+          <Group data-change={i.change}>
+            {i.text} <b>{i.count}</b>
+          </Group>
+        );
+      case 'dark':
+        return <DarkRow dark={i.dark} />;
+      case 'shut':
+        return <DoorRow door={i.door} chosen={i === shown[at]} shut onChoose={() => setChosen(i.id)} />;
+    }
+    return (
+      <DoorRow
+        door={i.door}
+        chosen={i === shown[at]}
+        onChoose={() => setChosen(i.id)}
+        onTrace={() => trace(i.door)}
+        onDeclare={mayDeclare(i.door) ? () => declare(i.door) : undefined}
+        onClose={closing(i.door, findings.data?.findings ?? []) ? () => close(i.door) : undefined}
+      />
+    );
+  };
   return (
     <View>
       {tools}
-      <Wall
-        addresses={exposure.data.addresses}
-        gaps={gaps}
-        chosen={chosen}
-        onChoose={(id) => {
-          setChosen(id);
-          document.getElementById(`door ${id}`)?.scrollIntoView({ block: 'nearest' });
-        }}
-      />
-      <Sheet ref={sheet} role="table" aria-label={`Open from ${from}`} tabIndex={0} onKeyDown={onKey}>
+      <Wall addresses={exposure.data.addresses} gaps={gaps} chosen={chosen} onChoose={choose} />
+      <Sheet
+        ref={sheet}
+        role="table"
+        aria-label={`Open from ${from}`}
+        aria-rowcount={items.length}
+        tabIndex={0}
+        onKeyDown={onKey}
+      >
         <Head role="row">
           {['address', 'port', 'lands on', 'open to', 'through', 'meant for', ''].map((h) => (
             <span key={h} role="columnheader">
@@ -223,46 +265,22 @@ export function Exposure() {
           ))}
         </Head>
         {against !== '' && changes.isError && <Failed error={changes.error} again={() => void changes.refetch()} />}
-        {against !== '' && changes.data && (
-          <>
-            <Group data-change="opened">
-              Open here, and not {whereWords(against)} <b>{opened.length}</b>
-            </Group>
-            {opened.map(row)}
-            <Group data-change="closed">
-              Open {whereWords(against)}, and not here <b>{closed.length}</b>
-            </Group>
-            {closed.map((d) => (
-              <DoorRow key={d.id} door={d} chosen={d.id === chosen} shut onChoose={() => setChosen(d.id)} />
-            ))}
-            <Group>
-              All that is open here <b>{doors.length}</b>
-            </Group>
-          </>
-        )}
-        {doors.length === 0 && <Quiet>Nothing can be touched from {from}.</Quiet>}
-        {doors.map(row)}
-        {exposure.data.undecided.length > 0 && (
-          <Group>
-            Not known <b>{exposure.data.undecided.length}</b>
-          </Group>
-        )}
-        {exposure.data.undecided.map((u, i) => (
-          <Row key={`dark ${i}`} role="row">
-            <code role="cell">{u.address}</code>
-            <code role="cell">
-              {u.ports}
-              {u.transport === 'udp' && '/udp'}
-            </code>
-            <span role="cell">
-              <b>{u.place}</b>
-            </span>
-            <i role="cell">not known</i>
-            <span role="cell">{u.why}</span>
-            <span role="cell" />
-            <span role="cell" />
-          </Row>
-        ))}
+        {items.length === 0 && <Quiet>Nothing can be touched from {from}.</Quiet>}
+        <div style={{ height: Math.max(0, rows.getTotalSize() - 33), position: 'relative' }}>
+          {rows.getVirtualItems().map((v) => {
+            const i = items[v.index];
+            return i ? (
+              <Placed
+                key={v.key}
+                ref={rows.measureElement}
+                data-index={v.index}
+                style={{ transform: `translateY(${v.start - 33}px)` }}
+              >
+                {picture(i)}
+              </Placed>
+            ) : null;
+          })}
+        </div>
       </Sheet>
     </View>
   );
@@ -283,7 +301,6 @@ function DoorRow({ door, chosen, shut, onChoose, onTrace, onDeclare, onClose }: 
   const bad = door.undeclared.length > 0 || o.intent !== 'declared';
   return (
     <Row
-      id={`door ${door.id}`}
       role="row"
       aria-selected={chosen}
       $chosen={chosen}
@@ -307,7 +324,7 @@ function DoorRow({ door, chosen, shut, onChoose, onTrace, onDeclare, onClose }: 
         {through(o.records).map((r) => (
           <div key={r}>{r}</div>
         ))}
-        {door.undeclared.length > 0 && door.sites > 1 && <div>nobody declared {door.undeclared.join(', ')}</div>}
+        {door.undeclared.length > 0 && door.sites > 1 && <div>nobody declared {few(door.undeclared)}</div>}
       </Through>
       <span role="cell">
         {shut ? 'shut now' : bad ? <Look>{o.intent === 'partial' ? 'in part' : 'undeclared'}</Look> : 'declared'}
@@ -319,6 +336,54 @@ function DoorRow({ door, chosen, shut, onChoose, onTrace, onDeclare, onClose }: 
       </span>
     </Row>
   );
+}
+
+function DarkRow({ dark }: { dark: Dark }) {
+  return (
+    <Row role="row">
+      <code role="cell">{dark.address}</code>
+      <code role="cell">
+        {dark.ports}
+        {dark.transport === 'udp' && '/udp'}
+      </code>
+      <span role="cell">
+        <b>{dark.place}</b>
+      </span>
+      <i role="cell">not known</i>
+      <span role="cell">{dark.why}</span>
+      <span role="cell" />
+      <span role="cell" />
+    </Row>
+  );
+}
+
+/** What opened and closed, where something is compared, all that is open, and what nobody knows. */
+function itemsOf(doors: Door[], dark: Dark[], against: string, opened: Door[], closed: Door[]): Item[] {
+  const out: Item[] = [];
+  if (against !== '') {
+    const where = whereWords(against);
+    out.push({
+      kind: 'heading',
+      id: 'opened',
+      text: `Open here, and not ${where}`,
+      count: opened.length,
+      change: 'opened',
+    });
+    out.push(...opened.map((door): Item => ({ kind: 'door', id: `opened ${door.id}`, door })));
+    out.push({
+      kind: 'heading',
+      id: 'closed',
+      text: `Open ${where}, and not here`,
+      count: closed.length,
+      change: 'closed',
+    });
+    out.push(...closed.map((door): Item => ({ kind: 'shut', id: `closed ${door.id}`, door })));
+    out.push({ kind: 'heading', id: 'all', text: 'All that is open here', count: doors.length });
+  }
+  out.push(...doors.map((door): Item => ({ kind: 'door', id: door.id, door })));
+  if (dark.length > 0) out.push({ kind: 'heading', id: 'dark', text: 'Not known', count: dark.length });
+  out.push(...dark.map((d, i): Item => ({ kind: 'dark', id: `dark ${i}`, dark: d })));
+  return out;
 }
 
 /** What to hold the doors against: an earlier revision, or what another vantage sees. */
@@ -375,6 +440,11 @@ function closing(d: Door, findings: Finding[]) {
       f.subject.startsWith(`${machine}`) &&
       f.records.some((r) => own.includes(r)),
   );
+}
+
+/** The first of a list, and how many more there are. */
+function few(list: string[]) {
+  return list.length > 4 ? `${list.slice(0, 3).join(', ')} and ${list.length - 3} more` : list.join(', ');
 }
 
 /** The lines that let it in; where there are none, the listener that is simply there. */
