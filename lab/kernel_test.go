@@ -40,8 +40,9 @@ func departingDrops(text string) string {
 	return strings.Join(lines, "\n")
 }
 
-// verdictOn is the records' word on a connection, in the probe's words; "" where it cannot be told.
-func verdictOn(t *testing.T, tr *trace.Tracer, from string, p *probe) string {
+// verdictOn is the records' word on a connection, in the probe's words, name saying who answers; "" where it cannot be
+// told.
+func verdictOn(t *testing.T, tr *trace.Tracer, from string, p *probe, name func(*trace.Path) string) string {
 	t.Helper()
 	v, err := tr.VantageNamed(from)
 	if err != nil {
@@ -55,7 +56,7 @@ func verdictOn(t *testing.T, tr *trace.Tracer, from string, p *probe) string {
 		}
 		switch path.Outcome {
 		case trace.Arrives:
-			return "arrived " + *path.End
+			return "arrived " + name(&path)
 		case trace.Outside:
 			return "arrived outside"
 		case trace.LostReply:
@@ -102,7 +103,7 @@ func TestEstatesAgainstTheKernel(t *testing.T) {
 		for vantage, list := range by { // on a busy machine an answer may come too late: what should not be silent is tried again
 			var again []*probe
 			for _, p := range list {
-				if p.got == "silent" && verdictOn(t, tr, vantage, p) != "silent" {
+				if p.got == "silent" && verdictOn(t, tr, vantage, p, endOf) != "silent" {
 					p.got, p.name = "", ""
 					again = append(again, p)
 				}
@@ -113,7 +114,7 @@ func TestEstatesAgainstTheKernel(t *testing.T) {
 		}
 		for _, vantage := range from {
 			for _, p := range by[vantage] {
-				want := verdictOn(t, tr, vantage, p)
+				want := verdictOn(t, tr, vantage, p, endOf)
 				if want == "" {
 					continue
 				}
@@ -134,6 +135,8 @@ func TestEstatesAgainstTheKernel(t *testing.T) {
 	}
 	t.Logf("%d estates, %d connections: %v; %d refusals not followed back", *judgedEstates, tried, told, unheard)
 }
+
+func endOf(p *trace.Path) string { return *p.End }
 
 // answered are outcomes that are told by an answer, which may be lost on its way.
 var answered = map[string]bool{"refused": true, "unroutable": true, "arrived outside": true}

@@ -129,7 +129,7 @@ func TestSocketsAgainstTheKernel(t *testing.T) {
 			for _, p := range probes {
 				tried++
 				told[p.got]++
-				if want, got := recordsSay(t, tr, from.name, p), strings.TrimSpace(p.got+" "+p.name); got != want {
+				if want, got := verdictOn(t, tr, from.name, p, func(path *trace.Path) string { return *path.Service }), strings.TrimSpace(p.got+" "+p.name); got != want {
 					t.Errorf("seed %d: from %s to %s/%s the kernel: %s; the records: %s\n%s", seed, from.name, p.to, p.proto, got, want, strings.Join(held, "\n"))
 				}
 			}
@@ -174,30 +174,6 @@ func parsedEstate(t *testing.T, text string) *estate.Estate {
 func anyClash(e *estate.Estate) bool {
 	report := findings.CheckRecords(trace.New(model.Compile(e), "2026-11-25"), "2026-11-25")
 	return slices.ContainsFunc(report.Findings, func(f findings.Finding) bool { return f.Code == "conflict.socket" })
-}
-
-// recordsSay is the records' word on a connection, in the probe's words.
-func recordsSay(t *testing.T, tr *trace.Tracer, from string, p *probe) string {
-	t.Helper()
-	v, err := tr.VantageNamed(from)
-	if err != nil {
-		t.Fatal(err)
-	}
-	key := trace.PortKey{Port: p.to.Port(), Transport: p.proto}
-	tg := trace.Target{Text: p.to.String(), Addr: p.to.Addr(), Port: p.to.Port(), Proto: p.proto}
-	for _, path := range tr.TracePort(tg, key, v) {
-		if p.source.IsValid() && !amongSources(path.Sources, p.source) {
-			continue
-		}
-		switch path.Outcome {
-		case trace.Arrives:
-			return "arrived " + *path.Service
-		case trace.LostReply:
-			return "silent"
-		}
-		return string(path.Outcome)
-	}
-	return "no path"
 }
 
 func amongSources(s trace.Sources, a netip.Addr) bool {
