@@ -141,10 +141,11 @@ func endOf(p *trace.Path) string { return *p.End }
 // answered are outcomes that are told by an answer, which may be lost on its way.
 var answered = map[string]bool{"refused": true, "unroutable": true, "arrived outside": true}
 
-// unheardOf says whether an estate has lines by which an answer may be lost: a source that is another's, or a translation
-// back into the client's own network with the source kept. The records call what refuses a refusal, heard or not.
+// unheardOf says whether an estate has lines by which an answer may be lost: a source that is another's, a translation back
+// into the client's own network with the source kept, a filter without state. The records call what refuses a refusal,
+// heard or not.
 func unheardOf(e *estate.Estate) bool {
-	return len(of[*estate.Outbound](e)) > 0 || slices.ContainsFunc(of[*estate.Forward](e), func(f *estate.Forward) bool { return f.Inside })
+	return len(of[*estate.Outbound](e)) > 0 || slices.ContainsFunc(of[*estate.Filter](e), func(f *estate.Filter) bool { return f.Stateless }) || slices.ContainsFunc(of[*estate.Forward](e), func(f *estate.Forward) bool { return f.Inside })
 }
 
 // relevant are the lines that differ from one random estate to the next.

@@ -296,11 +296,18 @@ func (l *layout) chain(say func(string, ...any), m *machineLaid, f *estate.Filte
 		}
 	case "departing":
 		say("oifname \"lo\" accept")
+		for _, n := range m.conts { // between containers of one network only filters on what passes through are met
+			for _, p := range n.Prefixes {
+				ip := word(p.Addr().Is6())
+				say("oifname %q %s saddr %s %s saddr != %s %s daddr %s accept", n.Name, ip, p, ip, p.Addr().Next(), ip, p)
+			}
+		}
 	case "through":
 		if !f.GuardsContainers {
 			say("ct mark %d accept", markMapped)
-			for _, n := range names {
+			for _, n := range names { // container engines let through what goes out, and what comes back for it
 				say("iifname %q oifname != %q accept", n, n)
+				say("iifname != %q oifname %q ct state established,related accept", n, n)
 			}
 		}
 	}

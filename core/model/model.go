@@ -220,6 +220,8 @@ type Model struct {
 	Intents  []*estate.Intent
 	Off      []estate.Record // recorded, not in force
 	Blocks   []Block         // blocks routed to a host from internet
+	// Stateless says that some filter keeps no state, so that replies are judged by rules too.
+	Stateless bool
 
 	places   map[string]PlaceID
 	networks map[string]NetID
@@ -551,6 +553,7 @@ func (m *Model) compileFilters() {
 			}
 			hook := Hook(slices.Index(hooks, f.Hook))
 			p.Filters[hook] = append(p.Filters[hook], &Filter{f, shared, len(rules[f.Name])})
+			m.Stateless = m.Stateless || f.Stateless
 		}
 	}
 }

@@ -47,7 +47,9 @@ func (c chooser) some(chance int, text string) string {
 func (c chooser) ports() string {
 	n := 1 + c.IntN(9)
 	text := fmt.Sprint(n)
-	switch c.IntN(6) {
+	switch c.IntN(8) {
+	case 3:
+		text = "1024-65535" // where replies go
 	case 0:
 		text = fmt.Sprintf("%d-%d", n, n+c.IntN(4))
 	case 1:
@@ -116,8 +118,8 @@ func Crossing(r *rand.Rand) string {
 	for i := range 1 + c.IntN(4) {
 		name := fmt.Sprintf("f%d", i)
 		hook := c.of("arriving", "input", "through", "output", "departing")
-		tell("filter %s on %s %s otherwise %s %s %s %s %s", name, c.of("edge", "inner", "box", "box", "plain", "deep", "box,deep", "edge,inner"), hook, c.of("pass", "drop", "refuse"),
-			c.of("", "", "ipv4", "ipv6"), c.some(25, "drop-wins"), c.some(20, "loopback-too"), c.some(30, "guards-containers"))
+		tell("filter %s on %s %s otherwise %s %s %s %s %s %s", name, c.of("edge", "inner", "box", "box", "plain", "deep", "box,deep", "edge,inner"), hook, c.of("pass", "drop", "refuse"),
+			c.of("", "", "ipv4", "ipv6"), c.some(25, "drop-wins"), c.some(15, "stateless"), c.some(20, "loopback-too"), c.some(30, "guards-containers"))
 		for range c.IntN(5) {
 			tell("rule %s %s %s %s %s %s", name, c.of("pass", "pass", "drop", "refuse"), c.ports(), c.some(50, "from "+c.anyone()), c.some(25, "to "+c.anyone()),
 				c.of("", "", "", "entering lan", "leaving far", "entering a", "leaving internet"))

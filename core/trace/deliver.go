@@ -526,7 +526,7 @@ func (r *run) byForward(h *model.Place, f *model.Forward, in model.NetID, w way)
 	for _, v := range named.translated(f.Pairs) {
 		v.before = named.portsOf(v)
 		v.dst, v.forward = toAddr(rec.To.Addr), f
-		v.heldBy(h.ID, false)
+		v.translatedBy(h.ID, named.dst)
 		taken = append(taken, v)
 	}
 	return taken, rest
@@ -613,7 +613,7 @@ func (r *run) toMachine(h *model.Place, in model.NetID, w way) {
 			return true
 		case !fromInside && family:
 			w.pastInput = r.inputStops(h, in, w.beforeMap())
-			w.heldBy(h.ID, false)
+			w.translatedBy(h.ID, w.dst)
 			w.dst = r.containerDest(mp.Container, mp.Net, w.six)
 			w.walk(Step{
 				Stage: StageTranslate, At: h.Name, Verdict: Pass, Ground: Land, Records: lines(mp.Record),

@@ -170,7 +170,7 @@ func (t *Tracer) Exposure(v Vantage) Exposure {
 				w := o.start(proto, netset.AllPorts())
 				w.dst = c.dst
 				for _, l := range t.deliver(o, w, goal{place: model.Nowhere}) {
-					t.opened(&open, &x.Undecided, l, c, &v)
+					t.opened(&open, &x.Undecided, l, c, o)
 				}
 			}
 		}
@@ -185,8 +185,8 @@ func (t *Tracer) Exposure(v Vantage) Exposure {
 	return x
 }
 
-// opened notes what one landing opens.
-func (t *Tracer) opened(open *[]Open, dark *[]Dark, l landing, c candidate, v *Vantage) {
+// opened notes what one landing opens, as far as its replies come back.
+func (t *Tracer) opened(open *[]Open, dark *[]Dark, l landing, c candidate, o origin) {
 	switch {
 	case l.stopped == Undecided:
 		place := c.word
@@ -204,15 +204,18 @@ func (t *Tracer) opened(open *[]Open, dark *[]Dark, l landing, c candidate, v *V
 	case l.stopped != "" || l.sock == nil:
 		return
 	}
-	if before := l; true {
-		t.replies(&before, origin{place: model.Nowhere})
-		if before.stopped != "" {
-			if before.stopped == Undecided {
-				*dark = append(*dark, Dark{c.word, l.proto.String(), l.outer.String(), t.m.Places[l.stack].Name, before.lastStep().Why, []string{}})
-			}
-			return
+	for _, part := range t.replies(l, o) {
+		switch part.stopped {
+		case "":
+			t.openedAt(open, part, c)
+		case Undecided:
+			*dark = append(*dark, Dark{c.word, l.proto.String(), l.outer.String(), t.m.Places[l.stack].Name, part.lastStep().Why, []string{}})
 		}
 	}
+}
+
+// openedAt notes what a landing whose replies come back opens.
+func (t *Tracer) openedAt(open *[]Open, l landing, c candidate) {
 	steps, _ := l.collect()
 	var records []string
 	for _, s := range steps {

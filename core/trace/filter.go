@@ -200,7 +200,7 @@ func (r *run) filters(h *model.Place, hook model.Hook, w way, entering, leaving 
 		var next []way
 		for _, w := range ways {
 			for _, p := range r.t.judge(f, w, v6, entering, leaving) {
-				p.heldBy(h.ID, rec.Stateless)
+				p.heldBy(h.ID, !rec.Stateless)
 				if got, ok := r.afterFilter(h, hook, f, p); ok {
 					next = append(next, got)
 				}

@@ -1,51 +1,91 @@
 package trace
 
 import (
-	"net/netip"
+	"slices"
 
+	"steady-compass/core/estate"
 	"steady-compass/core/model"
 	"steady-compass/core/netset"
 )
 
-// replies judges whether the reply of a landed flow finds its way: it must pass, in reverse, every
-// machine that translated the flow or filters it with state, and nobody on its way may give it
-// another source.
-func (t *Tracer) replies(l *landing, o origin) {
-	if l.sock == nil || l.held == nil || l.local || l.imagined {
-		return
+// replies judges whether the reply of a landed flow finds its way: it must pass, in reverse, every machine that translated
+// the flow or filters it with state, and every stateless filter on its own way; and nobody on its way may give it another
+// source. Where a stateless filter lets it pass to some of the sources only, the landing is parted.
+func (t *Tracer) replies(l landing, o origin) []landing {
+	if l.sock == nil || l.held == nil && !t.m.Stateless || l.local || l.imagined {
+		return []landing{l}
 	}
-	for h := l.held; h != nil; h = h.prev {
-		if h.stateless {
-			l.walk(Step{Stage: StageRoute, At: t.m.Places[h.place].Name, Verdict: Unsettled, Ground: Shallows, Records: []string{}, Why: "A stateless filter must let the reply pass too: not judged yet."})
-			if l.stopped == "" {
-				l.stopped = Undecided
-			}
-			return
-		}
+	float := l.src.float != model.Nowhere
+	set := l.src.set.Of(l.six)
+	if float && !t.m.Stateless || !float && set.IsEmpty() {
+		return []landing{l}
 	}
-	src := l.src.set.Lowest()
-	if l.src.float != model.Nowhere || !src.IsValid() || l.src.set.Of(l.six).IsEmpty() {
-		return
-	}
-	src = l.src.set.Of(l.six).Lowest()
 	stack := t.m.Places[l.stack]
-	back := t.wayBack(stack, src, t.sender(o, l), l)
+	back := wayBack{t: t, l: &l, passed: map[model.PlaceID]bool{stack.ID: true}, met: map[model.PlaceID]bool{}, ports: replyPorts(o), src: l.dst, to: source{set: set, float: l.src.float, net: l.src.net}, asking: l.src.set.Equal(l.origins)}
+	back.follow(stack, t.sender(o))
 	if back.tie {
 		l.walk(Step{Stage: StageRoute, At: stack.Name, Verdict: Unsettled, Ground: Land, Records: []string{}, Why: "The reply may take several ways, and no route says which: not judged yet."})
 		if l.stopped == "" {
 			l.stopped = Undecided
 		}
-		return
+		return []landing{l}
 	}
 	for h := l.held; h != nil; h = h.prev {
-		if h.knows && !back.passed[h.place] {
-			t.lose(l, stack, sentence("The reply to %s does not come back by %s, which knows of the flow.", t.replyWord(l), t.m.Places[h.place].Name))
-			return
+		if h.knows && !back.passed[h.place] && !float {
+			t.lose(&l, stack, sentence("The reply to %s does not come back by %s, which knows of the flow.", t.replyWord(&l), t.m.Places[h.place].Name))
+			return []landing{l}
 		}
 	}
 	if back.astray != nil {
-		t.lose(l, stack, sentence("The reply goes out by %s, which did not see the flow and gives it another source.", back.astray.Name))
+		t.lose(&l, stack, sentence("The reply goes out by %s, which did not see the flow and gives it another source.", back.astray.Name))
+		return []landing{l}
 	}
+	return t.stateless(l, stack, back)
+}
+
+// replyPorts are the ports from which a program asks, and to which a reply goes: those that a recorded machine gives, or
+// that any may.
+func replyPorts(o origin) netset.Ports {
+	if o.place != model.Nowhere {
+		return netset.PortsOf(netset.PortRange{Lo: 32768, Hi: 60999})
+	}
+	return netset.PortsOf(netset.PortRange{Lo: 1024, Hi: netset.MaxPort})
+}
+
+// stateless parts a landing by what stateless filters do with its reply.
+func (t *Tracer) stateless(l landing, stack *model.Place, back wayBack) []landing {
+	if back.by == nil {
+		return []landing{l}
+	}
+	if back.unsure {
+		l.walk(Step{Stage: StageFilter, At: back.at.Name, Verdict: Unsettled, Ground: Shallows, Records: lines(back.by.Record), Why: sentence("%s keeps no state, and its rules for the reply name part of a network: the container may be any point of it.", back.by.Record.Name)})
+		if l.stopped == "" {
+			l.stopped = Undecided
+		}
+		return []landing{l}
+	}
+	passes := l
+	if !back.all && !back.lost.IsEmpty() {
+		if rest := l.origins.Of(l.six).Subtract(back.lost); !rest.IsEmpty() {
+			passes.way, l.way = l.way.ofOrigins(rest), l.way.ofOrigins(back.lost)
+		} else {
+			back.all = true
+		}
+	}
+	t.lose(&l, stack, sentence("The stateless filter %s on %s does not let the reply pass, to ports %s.", back.by.Record.Name, back.at.Name, back.ports), back.by.Record)
+	if back.all || back.lost.IsEmpty() {
+		return []landing{l}
+	}
+	return []landing{passes, l}
+}
+
+// ofOrigins narrows the branch to some of the vantage's sources.
+func (w way) ofOrigins(set netset.Addrs) way {
+	if w.origins.Equal(w.src.set) {
+		w.src.set = set
+	}
+	w.origins = set
+	return w
 }
 
 func (t *Tracer) replyWord(l *landing) string {
@@ -55,88 +95,241 @@ func (t *Tracer) replyWord(l *landing) string {
 	return l.src.set.Lowest().String()
 }
 
-func (t *Tracer) lose(l *landing, stack *model.Place, why string) {
-	l.walk(Step{Stage: StageRoute, At: stack.Name, Verdict: Broken, Ground: Land, Records: lines(stack.Record), Why: why})
-	l.stop(LostReply, Break{Code: "path.lost-reply", At: stack.Name, Why: why, Short: "reply goes astray", Records: lines(stack.Record)})
+func (t *Tracer) lose(l *landing, stack *model.Place, why string, shown ...estate.Record) {
+	records := lines(append(shown, stack.Record)...)
+	l.walk(Step{Stage: StageRoute, At: stack.Name, Verdict: Broken, Ground: Land, Records: records, Why: why})
+	l.stop(LostReply, Break{Code: "path.lost-reply", At: stack.Name, Why: why, Short: "reply goes astray", Records: records})
 }
 
-// sender is the machine that a flow was made at, as its receiver sees it: the vantage's own,
-// while nobody has rewritten the source.
-func (t *Tracer) sender(o origin, l *landing) model.PlaceID {
+// sender is the machine that a flow was made at.
+func (t *Tracer) sender(o origin) model.PlaceID {
 	if o.place == model.Nowhere {
 		return model.Nowhere
 	}
 	return t.m.Places[o.place].Host
 }
 
-// wayBack is how a reply goes.
+// wayBack is how a reply goes, from where its flow ended.
 type wayBack struct {
+	t      *Tracer
+	l      *landing
+	ports  netset.Ports // to which it goes
+	src    dest         // where it comes from, as the machine that it is at sees it
+	to     source       // to whom
+	asking bool         // to are the vantage's own sources, and not one that a machine gave them
+
 	passed map[model.PlaceID]bool
-	astray *model.Place // a machine that did not see the flow, and sends its reply out over internet as its own
-	tie    bool         // several ways, and nothing says which
+	met    map[model.PlaceID]bool // the machines that the flow met
+	astray *model.Place           // a machine that did not see the flow, and sends its reply out over internet as its own
+	tie    bool                   // several ways, and nothing says which
+
+	by     *model.Filter // the first stateless filter that does not let it pass
+	at     *model.Place  // and its machine
+	lost   netset.Addrs  // to whom it does not get, of the vantage's own sources
+	all    bool          // to nobody
+	unsure bool
 }
 
-// wayBack follows a reply from where a flow ended: each machine that rewrote the flow's source gives the reply the old
-// one, and sends it on to there.
-func (t *Tracer) wayBack(stack *model.Place, to netip.Addr, sender model.PlaceID, l *landing) wayBack {
-	b := wayBack{passed: map[model.PlaceID]bool{stack.ID: true}}
-	met := map[model.PlaceID]bool{}
-	for h := l.held; h != nil; h = h.prev {
-		met[h.place] = true
+// follow follows a reply: each machine that rewrote the flow's source gives the reply the old one and sends it on to
+// there; each that translated its destination gives the reply that as its source.
+func (b *wayBack) follow(stack *model.Place, sender model.PlaceID) {
+	t := b.t
+	for h := b.l.held; h != nil; h = h.prev {
+		b.met[h.place] = true
 	}
-	at := stack
+	at, in, made := stack, model.NoNet, true
 	if at.IsContainer() {
-		host := at.Host
-		for i := range at.Legs {
-			if t.m.Networks[at.Legs[i].Net].Set.Contains(to) && !t.m.Places[host].Owns(to) {
-				b.passed[host] = true // its bridge is the machine's
-				return b
+		host := t.m.Places[at.Host]
+		net := b.legTowards(at)
+		if net != nil && !host.Owns(b.to.set.Lowest()) {
+			b.passed[host.ID] = true // its bridge is the machine's
+			if net.Record != nil && net.Record.Filtered {
+				b.filters(host, model.Through, net.ID, net.ID)
 			}
+			return
 		}
-		at = t.m.Places[host]
+		at, made = host, false
+		if len(stack.Legs) > 0 {
+			in = stack.Legs[0].Net
+		}
 		b.passed[at.ID] = true
 	}
-	left := l.held // the rewritings that are still to be undone
+	left := b.l.held // the rewritings that are still to be undone
 	for range maxHops {
+		if !made && !b.inside(at, in) {
+			b.filters(at, model.Arriving, in, model.NoNet)
+		}
 		for h := left; h != nil; h = h.prev {
-			if h.place != at.ID || h.gave != to {
+			if s, one := b.to.set.Single(); h.place != at.ID || !one || h.gave != s {
 				continue
 			}
 			left = h.prev
-			if h.was.float != model.Nowhere {
-				b.passed[h.was.float] = true
-				return b // a container of the machine
-			}
-			to = h.was.set.Of(to.Is6()).Lowest()
+			b.to, b.asking = h.was, h.was.float != model.Nowhere || h.was.set.Of(b.l.six).Equal(b.l.origins.Of(b.l.six))
 			break
 		}
-		if !to.IsValid() || at.Owns(to) {
-			return b
+		if b.to.float != model.Nowhere {
+			b.passed[b.to.float] = true
+			if host := t.m.Places[t.m.Places[b.to.float].Host]; host == at {
+				b.pass(at, in, b.to.net, made)
+			}
+			return
+		}
+		to := b.to.set.Of(b.l.six).Lowest()
+		if !to.IsValid() {
+			return
+		}
+		if at.Owns(to) {
+			if !made {
+				b.filters(at, model.Input, in, model.NoNet)
+			}
+			return
 		}
 		hop := t.m.NextHop(at, to)
-		private := l.dst.addr.IsValid() && !netset.GloballyReachable().Contains(l.dst.addr)
-		if !met[at.ID] && at.ID != stack.ID && at.Router && hop.Net == model.Internet && private {
+		private := b.l.dst.addr.IsValid() && !netset.GloballyReachable().Contains(b.l.dst.addr)
+		if !b.met[at.ID] && at.ID != stack.ID && at.Router && hop.Net == model.Internet && private {
 			b.astray = at
 		}
+		b.pass(at, in, hop.Net, made)
+		in, made = hop.Net, false
 		switch hop.Kind {
 		case model.OnLink:
 			at = t.m.Places[hop.Place]
 			b.passed[at.ID], b.passed[at.Host] = true, true
-			if left == nil || at.IsContainer() {
-				return b
+			if at.IsContainer() {
+				return
 			}
 		case model.Via:
 			at = t.m.Places[hop.Place]
 			b.passed[at.ID] = true
 		case model.Tie:
 			b.tie = true
-			return b
+			return
 		default:
 			if sender != model.Nowhere {
 				b.passed[sender] = true
 			}
-			return b
+			return
 		}
 	}
-	return b
+}
+
+// legTowards is the container network by which a container sends its reply to somebody beside it; nil for others.
+func (b *wayBack) legTowards(c *model.Place) *model.Network {
+	for i := range c.Legs {
+		net := b.t.m.Networks[c.Legs[i].Net]
+		if b.to.float != model.Nowhere && b.to.net == net.ID || b.to.float == model.Nowhere && net.Set.Contains(b.to.set.Lowest()) {
+			return net
+		}
+	}
+	return nil
+}
+
+// inside says whether a network is one of a machine's container networks.
+func (b *wayBack) inside(at *model.Place, net model.NetID) bool {
+	return net != model.NoNet && b.t.m.Networks[net].On == at.ID
+}
+
+// pass is a reply that a machine made, or passes on: its filters, and what it gives it as source.
+func (b *wayBack) pass(at *model.Place, in, out model.NetID, made bool) {
+	if made {
+		b.filters(at, model.Output, model.NoNet, out)
+	} else {
+		b.filters(at, model.Through, in, out)
+	}
+	b.filters(at, model.Departing, in, out)
+	for h := b.l.held; h != nil; h = h.prev {
+		if h.place == at.ID && h.asked != nil {
+			b.src = *h.asked
+			return
+		}
+	}
+}
+
+// filters puts the reply through a machine's stateless filters on a hook. What comes from or goes into a container network
+// is let through ahead of those that do not guard containers.
+func (b *wayBack) filters(at *model.Place, hook model.Hook, in, out model.NetID) {
+	if !b.t.m.Stateless || b.by != nil {
+		return
+	}
+	containers := (b.inside(at, in) || b.inside(at, out)) && in != out
+	for _, f := range at.Filters[hook] {
+		rec := f.Record
+		if !rec.Stateless || rec.Family == "ipv4" && b.l.six || rec.Family == "ipv6" && !b.l.six || hook == model.Through && containers && !rec.GuardsContainers {
+			continue
+		}
+		lost, all, unsure := b.judge(f, in, out)
+		if !all && !unsure && lost.IsEmpty() {
+			continue
+		}
+		b.by, b.at, b.lost, b.all, b.unsure = f, at, lost, all || !b.asking, unsure
+		return
+	}
+}
+
+// judge says to whom a stateless filter does not let the reply pass, on any of the ports that it may go to.
+func (b *wayBack) judge(f *model.Filter, in, out model.NetID) (lost netset.Addrs, all, unsure bool) {
+	type part struct {
+		set   netset.Addrs
+		ports netset.Ports
+	}
+	rules := f.Rules
+	if f.Record.DropWins {
+		rules = slices.Clone(rules)
+		slices.SortStableFunc(rules, func(a, b *model.Rule) int { return dropsFirst(a) - dropsFirst(b) })
+	}
+	left := []part{{b.to.set.Of(b.l.six), b.ports}}
+	float := b.to.float != model.Nowhere
+	stop := func(p part, action string) {
+		if action != "pass" {
+			lost, all = netset.Union(lost, p.set), all || float
+		}
+	}
+	for _, rule := range rules {
+		if rule.Dead || rule.Record.Ports.Transport&b.l.proto == 0 || rule.Entering != model.NoNet && rule.Entering != in || rule.Leaving != model.NoNet && rule.Leaving != out {
+			continue
+		}
+		from := b.t.destMatches(rule.From, b.src, b.l.six)
+		if from == no {
+			continue
+		}
+		var rest []part
+		for _, p := range left {
+			ports := p.ports
+			if !rule.Record.Ports.Any {
+				ports = p.ports.Intersect(rule.Ports)
+			}
+			to := p.set
+			switch {
+			case ports.IsEmpty():
+				rest = append(rest, p)
+				continue
+			case float:
+				switch b.t.floats(rule.To, b.to.float, b.to.net, b.l.six) {
+				case no:
+					rest = append(rest, p)
+					continue
+				case maybe:
+					unsure = true
+				}
+			case !rule.To.Any:
+				if to = p.set.Intersect(rule.To.Set); to.IsEmpty() {
+					rest = append(rest, p)
+					continue
+				}
+			}
+			unsure = unsure || from == maybe
+			stop(part{to, ports}, rule.Record.Action)
+			if other := p.ports.Subtract(ports); !other.IsEmpty() {
+				rest = append(rest, part{to, other})
+			}
+			if others := p.set.Subtract(to); !others.IsEmpty() {
+				rest = append(rest, part{others, p.ports})
+			}
+		}
+		left = rest
+	}
+	for _, p := range left {
+		stop(p, f.Record.Otherwise)
+	}
+	return lost, all, unsure
 }

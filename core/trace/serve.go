@@ -66,10 +66,15 @@ type serving struct {
 
 func (s *serving) finish(f served) { s.out = append(s.out, f) }
 
-// land takes one landing on.
+// land takes one landing on, as far as its replies come back.
 func (s *serving) land(l landing, q request) {
+	for _, part := range s.t.replies(l, s.o) {
+		s.landed(part, q)
+	}
+}
+
+func (s *serving) landed(l landing, q request) {
 	m := s.t.m
-	s.t.replies(&l, s.o)
 	if l.sock == nil {
 		f := served{way: l.way, place: model.Nowhere, urlpath: q.path}
 		if l.stack != model.Nowhere && m.Places[l.stack].Outside {

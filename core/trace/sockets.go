@@ -426,7 +426,7 @@ func (r *run) missingForward(h *model.Place, in model.NetID, w way) {
 	}
 	r.stopAt(&w, StageTranslate, h.Name, Shallows, Refused, b, shown...)
 	w.wouldForward = false
-	w.heldBy(h.ID, false)
+	w.translatedBy(h.ID, w.dst)
 	w.dst = toAddr(to)
 	if !inner.IsEmpty() {
 		w.ports, w.many = inner, true

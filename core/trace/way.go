@@ -73,12 +73,12 @@ func toAddr(a netip.Addr) dest { return dest{addr: a, float: model.Nowhere, net:
 // held lists the machines that a flow met. Those that translated or filtered it know of it, and its
 // reply must pass them.
 type held struct {
-	prev      *held
-	place     model.PlaceID
-	knows     bool // else the flow only passed it
-	stateless bool
-	was       source     // of a machine that rewrote the source: the one before
-	gave      netip.Addr // and the one that it gave
+	prev  *held
+	place model.PlaceID
+	knows bool       // else the flow only passed it
+	was   source     // of a machine that rewrote the source: the one before
+	gave  netip.Addr // and the one that it gave
+	asked *dest      // of a machine that translated the destination: the one before
 }
 
 // trail is the steps and breaks so far, shared between branches.
@@ -271,8 +271,14 @@ func (w way) translated(pairs []estate.Pair) []way {
 	return out
 }
 
-func (w *way) heldBy(p model.PlaceID, stateless bool) {
-	w.held = &held{prev: w.held, place: p, knows: true, stateless: stateless}
+// heldBy notes a machine that filters the flow; one that keeps its state knows the reply.
+func (w *way) heldBy(p model.PlaceID, knows bool) {
+	w.held = &held{prev: w.held, place: p, knows: knows}
+}
+
+// translatedBy notes a machine that led the flow elsewhere than where it was for.
+func (w *way) translatedBy(p model.PlaceID, asked dest) {
+	w.held = &held{prev: w.held, place: p, knows: true, asked: &asked}
 }
 
 // rewrittenBy gives the branch one source address, by a machine that gives its replies the old one.
