@@ -182,6 +182,10 @@ func places(r estate.Record) []string {
 		return []string{fmt.Sprintf("address %s %s %v", strings.Join(r.Hosts, ","), r.Network, r.Held.Addr.Is6())}
 	case *estate.Route:
 		return []string{fmt.Sprintf("route %s %s %v", r.Host, r.To, r.Via.Is6())}
+	case *estate.Map:
+		return []string{fmt.Sprintf("map %s %s %s", r.Container, r.To.List(), r.Bind.Transport)}
+	case *estate.Listen:
+		return []string{fmt.Sprintf("listen %s %s %s", r.Place, r.Service, r.Bind.Transport)}
 	}
 	return nil
 }
@@ -314,6 +318,10 @@ func keepingNotes(old, brought estate.Record) estate.Record {
 		return estate.With(b, func(a *estate.Address) { note(&a.Common) })
 	case *estate.Route:
 		return estate.With(b, func(r *estate.Route) { note(&r.Common) })
+	case *estate.Map:
+		return estate.With(b, func(m *estate.Map) { note(&m.Common) })
+	case *estate.Listen: // what it speaks, and with which certificates, no listing says
+		return estate.With(old.(*estate.Listen), func(l *estate.Listen) { l.Bind, l.Shared, l.Off = b.Bind, b.Shared, false })
 	}
 	return brought
 }

@@ -156,6 +156,21 @@ func TestReading(t *testing.T) {
 			- container box/web in dock
 			+ container box/web in dock alias shop-web-1
 			+ map box/web 8081 to 80`},
+		{"a map that moved is changed, with its note; so is a service's listener, with its certificates", `
+			host box
+			network dock 172.20.0.0/24 on box
+			container box/web in dock
+			map box/web 8080 to 80 note "until May"
+			listen box 443 as front tls cert star`, `
+			host box
+			network dock 172.20.0.0/24 on box
+			container box/web in dock
+			map box/web 8089 to 80
+			listen box 8443 as front`, `
+			- map box/web 8080 to 80 note "until May"
+			+ map box/web 8089 to 80 note "until May"
+			- listen box 443 as front tls cert star
+			+ listen box 8443 as front tls cert star`},
 		{"a container that is gone takes its maps and listeners along", `
 			host box
 			network dock 172.20.0.0/24 on box
