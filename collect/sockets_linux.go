@@ -47,36 +47,18 @@ func sockets(a *machine.Account, state engine.State, names map[string]string) er
 	slices.SortFunc(stacks[1:], func(a, b stack) int { return strings.Compare(a.place, b.place) })
 
 	var found []machine.Observed
-	unnamed, asking, local := 0, 0, 0
 	for _, st := range stacks {
 		for _, s := range st.sockets {
 			owner := owners[s.inode]
-			switch {
-			case s.addr.IsLinkLocalUnicast():
-				local++
-				continue
-			case s.proto == netset.UDP && s.port >= machine.FirstEphemeral:
-				asking++
-				continue
-			case owner.program == "":
-				unnamed++
-			}
 			place := st.place
 			if id := owner.container; place == a.Host && names[id] != "" {
 				place = names[id] // it shares the machine's addresses
 			}
-			found = append(found, machine.Observed{Addr: s.addr, Port: s.port, Transport: s.proto, Program: owner.program, Place: place, Stack: st.place})
+			found = append(found, machine.Observed{Addr: s.addr, Port: s.port, Transport: s.proto, Program: owner.program, Hidden: hidden && owner.program == "", Place: place, Stack: st.place})
 		}
 		a.Whole = append(a.Whole, machine.Whole{Aspect: machine.TCP, Place: st.place}, machine.Whole{Aspect: machine.UDP, Place: st.place})
 	}
-	a.Records = append(a.Records, machine.Listeners(found)...)
-	if unnamed > 0 && hidden {
-		a.Leave(unnamed, "The program of 1 socket is another user's, and seen by root only: it is called by its port.", "The programs of %d sockets are other users', and seen by root only: they are called by their ports.")
-	} else {
-		a.Leave(unnamed, "1 socket has no program, and is called by its port.", "%d sockets have no program, and are called by their ports.")
-	}
-	a.Leave(asking, "1 UDP socket on a port from which programs ask is left out.", "%d UDP sockets on ports from which programs ask are left out.")
-	a.Leave(local, "1 socket on a link-local address is left out.", "%d sockets on link-local addresses are left out.")
+	a.Hold(found)
 	if len(unseen) > 0 {
 		a.Left = append(a.Left, "What listens in these containers is seen by root only: "+strings.Join(unseen, ", ")+".")
 	}

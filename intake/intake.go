@@ -207,6 +207,21 @@ func givesAny(d *estate.DNS, records []estate.Record) bool {
 	})
 }
 
+// Lines are the lines that the plan takes and brings, a change's two beside each other.
+func (p Plan) Lines() []string {
+	var out []string
+	for _, s := range p.Change {
+		out = append(out, "- "+estate.Line(s.Old), "+ "+estate.Line(s.New))
+	}
+	for _, r := range p.Displaced {
+		out = append(out, "- "+estate.Line(r))
+	}
+	for _, r := range p.Add {
+		out = append(out, "+ "+estate.Line(r))
+	}
+	return out
+}
+
 // Edit is the plan as a change; with what is gone taken out where asked.
 func (p Plan) Edit(takeOut bool) estate.Change {
 	var c estate.Change

@@ -257,13 +257,7 @@ func socketListing(e *estate.Estate, place string, m *model.Model) string {
 }
 
 func planned(p intake.Plan) []string {
-	var out []string
-	for _, s := range p.Change {
-		out = append(out, "- "+estate.Line(s.Old), "+ "+estate.Line(s.New))
-	}
-	for _, r := range p.Add {
-		out = append(out, "+ "+estate.Line(r))
-	}
+	out := p.Lines()
 	for _, r := range p.Gone {
 		out = append(out, "gone "+estate.Line(r))
 	}

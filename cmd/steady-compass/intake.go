@@ -93,16 +93,7 @@ func (c *importCommand) Run(ctx context.Context, s streams) error {
 
 // planLines are the lines that an import would bring and take.
 func planLines(p *paper, plan intake.Plan, takeOut bool) []string {
-	var out []string
-	for _, sw := range plan.Change {
-		out = append(out, "- "+estate.Line(sw.Old), "+ "+estate.Line(sw.New))
-	}
-	for _, r := range plan.Displaced {
-		out = append(out, "- "+estate.Line(r))
-	}
-	for _, r := range plan.Add {
-		out = append(out, "+ "+estate.Line(r))
-	}
+	out := plan.Lines()
 	for _, r := range plan.Gone {
 		if takeOut {
 			out = append(out, "- "+estate.Line(r))

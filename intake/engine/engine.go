@@ -15,7 +15,6 @@ import (
 	"steady-compass/core/estate"
 	"steady-compass/core/netset"
 	"steady-compass/intake"
-	"steady-compass/intake/iproute"
 	"steady-compass/intake/machine"
 )
 
@@ -90,7 +89,7 @@ func Parse(file, text string) (State, []intake.FileFault) {
 	for in.More() {
 		var any json.RawMessage
 		if err := in.Decode(&any); err != nil {
-			return s, []intake.FileFault{iproute.FaultIn(file, text, in, err, expected)}
+			return s, []intake.FileFault{intake.JSONFault(file, text, in, err, expected)}
 		}
 		var list []json.RawMessage
 		if json.Unmarshal(any, &list) != nil {

@@ -3,10 +3,7 @@
 package iproute
 
 import (
-	"bytes"
 	"encoding/json"
-	"errors"
-	"fmt"
 	"net/netip"
 	"slices"
 	"strings"
@@ -61,7 +58,7 @@ func Read(file, text, host string) machine.Account {
 		err := in.Decode(&list)
 		if err != nil {
 			if in.InputOffset() < int64(len(strings.TrimSpace(text))) || len(links)+len(routes) == 0 && !sawLinks && !sawRoutes {
-				a.Faults = append(a.Faults, FaultIn(file, text, in, err, "what ip -json addr or ip -json route prints"))
+				a.Faults = append(a.Faults, intake.JSONFault(file, text, in, err, "what ip -json addr or ip -json route prints"))
 			}
 			break
 		}
@@ -115,21 +112,4 @@ func gatewayOf(gateway string, v *via) string {
 		return v.Host
 	}
 	return gateway
-}
-
-// FaultIn is the fault that a JSON text has, at its place.
-func FaultIn(file, text string, in *json.Decoder, err error, expected string) intake.FileFault {
-	at := in.InputOffset()
-	what := err.Error()
-	var syntax *json.SyntaxError
-	var kind *json.UnmarshalTypeError
-	switch {
-	case errors.As(err, &syntax):
-		at, what = syntax.Offset, "the JSON cannot be read: "+syntax.Error()
-	case errors.As(err, &kind):
-		at, what = kind.Offset, fmt.Sprintf("%s is a %s", kind.Field, kind.Value)
-	}
-	before := []byte(text)[:min(max(int(at)-1, 0), len(text))]
-	line := bytes.Count(before, []byte("\n")) + 1
-	return intake.FileFault{File: file, Line: line, Column: len(before) - bytes.LastIndexByte(before, '\n'), What: what, Expected: expected}
 }

@@ -171,8 +171,40 @@ type Observed struct {
 	Port      uint16
 	Transport netset.Transport // one
 	Program   string           // "" where it could not be seen
+	Hidden    bool             // since only root may see it
 	Place     string           // the machine or container that it is in
 	Stack     string           // whose addresses it is on: the place itself, or the machine of a container that shares its host
+}
+
+// Hold adds the sockets that programs hold, as listen lines, but for those that are nobody's to reach: what programs ask
+// from, and what is on a link-local address.
+func (a *Account) Hold(sockets []Observed) {
+	var told []Observed
+	asking, local := 0, 0
+	for _, s := range sockets {
+		switch {
+		case s.Addr.IsLinkLocalUnicast():
+			local++
+		case s.Transport == netset.UDP && s.Port >= FirstEphemeral:
+			asking++
+		default:
+			told = append(told, s)
+		}
+	}
+	a.Records = append(a.Records, Listeners(told)...)
+	unnamed, hidden := 0, 0
+	for _, s := range told {
+		switch {
+		case s.Hidden:
+			hidden++
+		case estate.CleanName(s.Program) == "":
+			unnamed++
+		}
+	}
+	a.Leave(hidden, "The program of 1 socket is another user's, and seen by root only: it is called by its port.", "The programs of %d sockets are other users', and seen by root only: they are called by their ports.")
+	a.Leave(unnamed, "1 socket has no program's name, and is called by its port.", "%d sockets have no program's name, and are called by their ports.")
+	a.Leave(asking, "1 UDP socket on a port from which programs ask is left out.", "%d UDP sockets on ports from which programs ask are left out.")
+	a.Leave(local, "1 socket on a link-local address is left out.", "%d sockets on link-local addresses are left out.")
 }
 
 // Listeners are the listen lines of the sockets that programs hold: one line for each program, address and transport.

@@ -24,11 +24,12 @@ type alignment struct {
 	stacks     map[string]string // a container that shares its host → the host
 	observed   map[string]bool   // the containers that there are
 	taken      map[string]bool   // the names of hosts, networks and groups
+	served     map[string][]string
 }
 
 // Reading is what the account would bring to an estate.
 func (a Account) Reading(e *estate.Estate) intake.Reading {
-	l := &alignment{account: &a, e: e, networks: map[string]string{}, containers: map[string]string{}, stacks: map[string]string{}, observed: map[string]bool{}, taken: map[string]bool{}}
+	l := &alignment{account: &a, e: e, networks: map[string]string{}, containers: map[string]string{}, stacks: map[string]string{}, observed: map[string]bool{}, taken: map[string]bool{}, served: servedBy(e)}
 	l.out.Left, l.out.Faults = slices.Clone(a.Left), slices.Clone(a.Faults)
 	for _, word := range []string{"host", "network", "group"} {
 		for _, r := range e.Of(estate.KindNamed(word)) {
@@ -449,19 +450,26 @@ func (l *alignment) listeners() {
 
 // service is the name of a program as a service of a place; with its place where another's sites would come with it.
 func (l *alignment) service(place, program string) string {
-	if !slices.ContainsFunc(all[*estate.Site](l.e.Of(estate.KindNamed("site"))), func(s *estate.Site) bool { return s.Service == program }) {
+	at := l.served[program]
+	if len(at) == 0 || slices.Contains(at, place) {
 		return program
 	}
-	here, elsewhere := false, false
-	for _, o := range all[*estate.Listen](l.e.Of(estate.KindNamed("listen"))) {
-		if o.Service == program {
-			here, elsewhere = here || o.Place == place, elsewhere || o.Place != place
+	return estate.CleanName(strings.ReplaceAll(place, "/", "-") + "-" + program)
+}
+
+// servedBy are the places at which each service that has sites listens.
+func servedBy(e *estate.Estate) map[string][]string {
+	sites := map[string]bool{}
+	for _, s := range all[*estate.Site](e.Of(estate.KindNamed("site"))) {
+		sites[s.Service] = true
+	}
+	out := map[string][]string{}
+	for _, o := range all[*estate.Listen](e.Of(estate.KindNamed("listen"))) {
+		if sites[o.Service] {
+			out[o.Service] = append(out[o.Service], o.Place)
 		}
 	}
-	if elsewhere && !here {
-		return estate.CleanName(strings.ReplaceAll(place, "/", "-") + "-" + program)
-	}
-	return program
+	return out
 }
 
 // wholeSocket says whether the account would have a socket if there were one.

@@ -24,13 +24,7 @@ func parsed(t testing.TB, text string) *estate.Estate {
 
 // plan are the lines that an import would bring and take, in the form of a change.
 func plan(p intake.Plan) []string {
-	out := []string{}
-	for _, s := range p.Change {
-		out = append(out, "- "+estate.Line(s.Old), "+ "+estate.Line(s.New))
-	}
-	for _, r := range p.Add {
-		out = append(out, "+ "+estate.Line(r))
-	}
+	out := p.Lines()
 	for _, r := range p.Gone {
 		out = append(out, "gone "+estate.Line(r))
 	}

@@ -21,9 +21,6 @@ type listing struct {
 	account     machine.Account
 	found       []machine.Observed
 	protos      netset.Transport // of which it has, or would have, sockets
-	unnamed     int
-	asking      int // UDP sockets that programs ask from
-	local       int // on link-local addresses
 	v4          map[string]bool
 }
 
@@ -36,7 +33,7 @@ func Read(file, text, place string) machine.Account {
 		l.line(i+1, strings.TrimSuffix(line, "\r"))
 	}
 	l.netstatFamilies()
-	l.account.Records = append(l.account.Records, machine.Listeners(l.found)...)
+	l.account.Hold(l.found)
 	if l.protos == 0 && len(l.account.Faults) == 0 {
 		l.fault(1, 1, "no socket is listed", "the output of ss -tulpn or netstat -tulpn")
 	}
@@ -49,9 +46,6 @@ func Read(file, text, place string) machine.Account {
 	if !strings.Contains(place, "/") {
 		machine.Add(&l.account, &estate.Host{Name: place})
 	}
-	l.account.Leave(l.unnamed, "1 socket has no program's name, and is called by its port.", "%d sockets have no program's name, and are called by their ports.")
-	l.account.Leave(l.asking, "1 UDP socket on a port from which programs ask is left out.", "%d UDP sockets on ports from which programs ask are left out.")
-	l.account.Leave(l.local, "1 socket on a link-local address is left out.", "%d sockets on link-local addresses are left out.")
 	return l.account
 }
 
@@ -179,17 +173,6 @@ func (l *listing) netstatFamilies() {
 }
 
 func (l *listing) add(addr netip.Addr, port uint16, proto netset.Transport, program string) {
-	switch {
-	case addr.IsLinkLocalUnicast():
-		l.local++
-		return
-	case proto == netset.UDP && port >= machine.FirstEphemeral:
-		l.asking++
-		return
-	}
-	if estate.CleanName(program) == "" {
-		l.unnamed++
-	}
 	l.found = append(l.found, machine.Observed{Addr: addr, Port: port, Transport: proto, Program: program, Place: l.place, Stack: l.place})
 }
 

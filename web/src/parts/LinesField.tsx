@@ -1,14 +1,15 @@
 import { useId, type KeyboardEvent, type Ref } from 'react';
-import styled from 'styled-components';
+import styled, { css } from 'styled-components';
 
-const Label = styled.label`
+/** A label over a field for notation, and the field's look. */
+export const Label = styled.label`
   display: grid;
   gap: 3px;
   color: ${(p) => p.theme.ink2};
   font-size: 12px;
 `;
 
-export const Lines = styled.textarea`
+export const written = css`
   border: 1px solid ${(p) => p.theme.rule};
   border-bottom: 2px solid ${(p) => p.theme.ink};
   background: ${(p) => p.theme.panel};
@@ -18,11 +19,15 @@ export const Lines = styled.textarea`
     12px/19px 'IBM Plex Mono',
     monospace;
   width: 100%;
-  resize: vertical;
-  min-height: 63px;
   &::placeholder {
     color: ${(p) => p.theme.ink2};
   }
+`;
+
+const Lines = styled.textarea`
+  ${written}
+  resize: vertical;
+  min-height: 63px;
 `;
 
 interface Props {

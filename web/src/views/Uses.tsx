@@ -4,7 +4,7 @@ import { useLocation } from 'wouter';
 import { api, ask, useFree, useUses, type Swap, type UsesAnswer } from '../api/client';
 import { EffectList } from '../parts/EffectList';
 import { useKeys } from '../parts/keys';
-import { LinesField, writtenLines } from '../parts/LinesField';
+import { Label, LinesField, written, writtenLines } from '../parts/LinesField';
 import { MendLines } from '../parts/MendLines';
 import { usePreview } from '../parts/preview';
 import { Failed, LinkButton, Loading, Quiet, Strong } from '../parts/Quiet';
@@ -74,21 +74,9 @@ const Line = styled.div<{ $going?: boolean }>`
   }
 `;
 
-const To = styled.label`
-  display: grid;
-  gap: 3px;
-  color: ${(p) => p.theme.ink2};
-  font-size: 12px;
+const To = styled(Label)`
   input {
-    border: 1px solid ${(p) => p.theme.rule};
-    border-bottom: 2px solid ${(p) => p.theme.ink};
-    background: ${(p) => p.theme.panel};
-    color: ${(p) => p.theme.ink};
-    padding: 6px 9px;
-    font:
-      12.5px/18px 'IBM Plex Mono',
-      monospace;
-    width: 100%;
+    ${written}
   }
 `;
 
