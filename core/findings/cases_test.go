@@ -197,7 +197,8 @@ func TestCases(t *testing.T) {
 		{`- intend a.example 80,443 for internet reaching box/app
 		  intend a.example 80,443 for internet reaching store`, `path.wrong-place a.example:443`},
 		{`- host gate router
-		  host gate`, `path.no-route a.example:443
+		  host gate`, `order.unused rule edge pass any from perimeter to internet
+		  path.no-route a.example:443
 		  path.no-route a.example:80
 		  path.no-route six.a.example:443
 		  path.no-route www.a.example:443
@@ -424,7 +425,25 @@ func TestCases(t *testing.T) {
 		{`network vault 172.20.0.0/24 on store`, ``},
 		{`address nobdy 10.0.8.99 perimeter`, `record.unknown-reference address nobdy 10.0.8.99 perimeter (no mend)`},
 		{`rule edge pass 22 from perimter to box`, `record.unknown-reference rule edge pass 22 from perimter to box`},
-		{`rule edge pass 22 from perimeter to box until 2026-11-24`, `temporary.expired rule edge pass 22 from perimeter to box until 2026-11-24`},
+		{`rule edge pass 22 from perimeter to box until 2026-11-24`, `order.unused rule edge pass 22 from perimeter to box until 2026-11-24
+		  temporary.expired rule edge pass 22 from perimeter to box until 2026-11-24`},
+		// Rules in their order.
+		{`rule edge pass 80 from 198.51.100.0/24 to box`, `order.shadowed rule edge pass 80 from 198.51.100.0/24 to box`},
+		{`rule edge drop 80 from 198.51.100.0/24 to box`, `order.shadowed rule edge drop 80 from 198.51.100.0/24 to box`},
+		{`rule local pass 9000 from 172.20.0.0/24`, `order.unused rule local pass 9000 from 172.20.0.0/24`},
+		{`rule local drop 9000 from yard`, `order.redundant rule local drop 9000 from yard`},
+		{`rule edge pass 22 from internet to box`, `order.unused rule edge pass 22 from internet to box`},
+		{`rule local pass 22,25 from yard
+		  listen store 22 as ssh
+		  intend store 22 for yard
+		  rule edge pass 22 from yard to store`, `order.unused rule local pass 22,25 from yard`},
+		{`listen gate 22 as ssh
+		  rule edge pass 22 from internet to gate
+		  intend gate 22 for internet,perimeter,yard,dock`, `order.direction rule edge pass 22 from internet to gate`},
+		{`map box/app 8080 to 3000
+		  intend box 8080 for perimeter,dock reaching box/app
+		  filter in on box input otherwise pass ipv4
+		  rule in drop 8080 from perimeter`, `order.direction rule in drop 8080 from perimeter`},
 		{`listen store 10.0.8.99:22 as ssh`, `path.listen-address store:22`},
 	} {
 		t.Run(strings.ReplaceAll(strings.Fields(c.want + " none")[0], ".", "-"), func(t *testing.T) {

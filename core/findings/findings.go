@@ -87,6 +87,8 @@ type check struct {
 
 	reached map[string][]string // the vantages that reach an undeclared port
 	walked  map[string][]walked // what became of each name
+	passed  map[string][]uint16 // the ports of meant flows that a line of a filter passes
+	blocked map[string][]uint16 // and of those that it stops
 	known   []trace.Name
 }
 
@@ -97,6 +99,7 @@ func Check(ctx context.Context, t *trace.Tracer, day estate.Date) (Report, error
 	c.intents()
 	c.names()
 	c.namePaths()
+	c.order()
 	c.exposure()
 	return c.report(), ctx.Err()
 }
@@ -110,7 +113,7 @@ func CheckRecords(t *trace.Tracer, day estate.Date) Report {
 }
 
 func newCheck(ctx context.Context, t *trace.Tracer, day estate.Date) *check {
-	return &check{ctx: ctx, t: t, m: t.Model(), day: day, at: map[[2]string]*Finding{}, reached: map[string][]string{}, walked: map[string][]walked{}}
+	return &check{ctx: ctx, t: t, m: t.Model(), day: day, at: map[[2]string]*Finding{}, reached: map[string][]string{}, walked: map[string][]walked{}, passed: map[string][]uint16{}, blocked: map[string][]uint16{}}
 }
 
 func (c *check) records() {

@@ -6,6 +6,7 @@ import (
 	"net/netip"
 	"runtime"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -20,6 +21,7 @@ import (
 func (c *check) paths(target string, from string, paths []trace.Path) {
 	for i := range paths {
 		p := &paths[i]
+		c.remember(p)
 		for _, b := range p.Breaks {
 			f := Finding{Code: b.Code, Subject: b.Subject, Why: b.Why, Records: b.Records, Mend: b.Mend, Trace: &Where{target, from}}
 			if from != "internet" {
@@ -29,6 +31,29 @@ func (c *check) paths(target string, from string, paths []trace.Path) {
 				f.Subject = target
 			}
 			c.add(f)
+		}
+	}
+}
+
+// remember notes which lines of filters a path meets, and on which ports.
+func (c *check) remember(p *trace.Path) {
+	for i := range p.Steps {
+		s := &p.Steps[i]
+		if s.Stage != trace.StageFilter {
+			continue
+		}
+		port, err := strconv.ParseUint(s.Flow.To[strings.LastIndexByte(s.Flow.To, ':')+1:], 10, 16)
+		if err != nil {
+			continue
+		}
+		met := c.passed
+		if s.Verdict == trace.Broken {
+			met = c.blocked
+		}
+		for _, line := range s.Records {
+			if !slices.Contains(met[line], uint16(port)) {
+				met[line] = append(met[line], uint16(port))
+			}
 		}
 	}
 }

@@ -143,8 +143,8 @@ func (h Hook) String() string { return hooks[h] }
 // Filter is a filter with its rules, as it stands on one machine.
 type Filter struct {
 	Record *estate.Filter
-	Rules  []*Rule
-	Lines  int // how many lines are written, off ones too
+	Rules  []*Rule // in the order in which a flow meets them: where drops win, these first
+	Lines  int     // how many lines are written, off ones too
 }
 
 // Rule is one line of a filter.
@@ -550,12 +550,22 @@ func (m *Model) compileFilters() {
 		for _, p := range m.machines(f.On) {
 			if shared == nil || slices.ContainsFunc(rules[f.Name], saysOnLink) {
 				shared = m.compileRules(rules[f.Name], p)
+				if f.DropWins {
+					slices.SortStableFunc(shared, func(a, b *Rule) int { return dropsFirst(a) - dropsFirst(b) })
+				}
 			}
 			hook := Hook(slices.Index(hooks, f.Hook))
 			p.Filters[hook] = append(p.Filters[hook], &Filter{f, shared, len(rules[f.Name])})
 			m.Stateless = m.Stateless || f.Stateless
 		}
 	}
+}
+
+func dropsFirst(r *Rule) int {
+	if r.Record.Action == "drop" {
+		return 0
+	}
+	return 1
 }
 
 func saysOnLink(r *estate.Rule) bool {

@@ -16,15 +16,17 @@ type Addrs struct{ *addrs }
 // addrs is what an Addrs stands on: the set, never empty, and its two families once they are asked for.
 type addrs struct {
 	set      *netipx.IPSet
+	ranges   []netipx.IPRange // the set's own, rising
 	once     sync.Once
 	families [2]Addrs // IPv4, IPv6
 }
 
 func wrap(set *netipx.IPSet) Addrs {
-	if len(set.Ranges()) == 0 {
+	ranges := set.Ranges()
+	if len(ranges) == 0 {
 		return Addrs{}
 	}
-	return Addrs{&addrs{set: set}}
+	return Addrs{&addrs{set: set, ranges: ranges}}
 }
 
 // family is one of the set's families, worked out once.
@@ -34,7 +36,7 @@ func (s Addrs) family(v6 bool) Addrs {
 		i = 1
 	}
 	s.once.Do(func() {
-		ranges := s.set.Ranges()
+		ranges := s.ranges
 		first6 := sort.Search(len(ranges), func(i int) bool { return ranges[i].From().Is6() })
 		switch first6 {
 		case 0:
@@ -126,7 +128,7 @@ func (s Addrs) Single() (netip.Addr, bool) {
 	if s.addrs == nil {
 		return netip.Addr{}, false
 	}
-	ranges := s.set.Ranges()
+	ranges := s.ranges
 	if len(ranges) == 1 && ranges[0].From() == ranges[0].To() {
 		return ranges[0].From(), true
 	}
@@ -138,7 +140,15 @@ func (s Addrs) Lowest() netip.Addr {
 	if s.addrs == nil {
 		return netip.Addr{}
 	}
-	return s.set.Ranges()[0].From()
+	return s.ranges[0].From()
+}
+
+// Highest is the set's highest address; the zero address where it is empty.
+func (s Addrs) Highest() netip.Addr {
+	if s.addrs == nil {
+		return netip.Addr{}
+	}
+	return s.ranges[len(s.ranges)-1].To()
 }
 
 // Intersect is the addresses in both.
@@ -164,7 +174,7 @@ func (s Addrs) Intersect(t Addrs) Addrs {
 		return Addrs{}
 	}
 	// Sorted ranges, walked once: the builder's own way is quadratic in what it removes.
-	a, b := s.set.Ranges(), t.set.Ranges()
+	a, b := s.ranges, t.ranges
 	var out netipx.IPSetBuilder
 	for i, j := 0, 0; i < len(a) && j < len(b); {
 		from, to := later(a[i].From(), b[j].From()), earlier(a[i].To(), b[j].To())

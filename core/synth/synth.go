@@ -103,8 +103,9 @@ func machine(w io.Writer, r *rand.Rand, l, h int, net string) {
 		say(w, "listen m%d-%d %d as app", l, h, 8000+port)
 	}
 	say(w, "listen m%d-%d 22 as ssh", l, h)
+	say(w, "listen m%d-%d 9000-9015 as desk", l, h)
 	for range 17 {
-		say(w, "rule f%d-%d pass %d from %s.%d", l, h, 9000+r.IntN(900), net, 2+r.IntN(120))
+		say(w, "rule f%d-%d pass %d from %s.%d", l, h, 9000+r.IntN(16), net, 2+r.IntN(120))
 	}
 }
 

@@ -91,14 +91,9 @@ func (t *Tracer) sourceSplit(match model.Match, w way, v6 bool) (in, out *way, s
 // judge parts a flow by what a filter does with it: exact in sources and ports. Parts with
 // the same lot are joined again.
 func (t *Tracer) judge(f *model.Filter, w way, v6 bool, entering, leaving model.NetID) []part {
-	rules := f.Rules
-	if f.Record.DropWins {
-		rules = slices.Clone(rules)
-		slices.SortStableFunc(rules, func(a, b *model.Rule) int { return dropsFirst(a) - dropsFirst(b) })
-	}
 	left := []way{w}
 	var parts []part
-	for _, rule := range rules {
+	for _, rule := range f.Rules {
 		if len(left) == 0 {
 			break
 		}
@@ -141,13 +136,6 @@ func (t *Tracer) judge(f *model.Filter, w way, v6 bool, entering, leaving model.
 		parts = append(parts, part{way: l, action: f.Record.Otherwise})
 	}
 	return joinParts(parts)
-}
-
-func dropsFirst(r *model.Rule) int {
-	if r.Record.Action == "drop" {
-		return 0
-	}
-	return 1
 }
 
 // joinParts brings together parts with the same lot where either their ports or their sources
@@ -277,7 +265,7 @@ func (r *run) byLine(f *model.Filter, rules []*model.Rule) string {
 	return sentence("by %d of its lines", len(rules))
 }
 
-// mendFilter is the line that lets the flow pass: an `off` line that would, else a new one ahead
+// mendFilter is the line that lets the flow pass: an `off` line that would, one that stands too late, else a new one, ahead
 // of what stops it.
 func (r *run) mendFilter(h *model.Place, hook model.Hook, f *model.Filter, p part) *Mend {
 	at := f.Lines + 1
@@ -302,23 +290,40 @@ func (r *run) mendFilter(h *model.Place, hook model.Hook, f *model.Filter, p par
 	if off := r.offRule(f, rule); off != nil {
 		return &Mend{Remove: []string{estate.Line(off)}, Add: []string{strings.TrimSuffix(estate.LineAt(estate.With(off, func(o *estate.Rule) { o.Off = false }), at), " off")}}
 	}
+	for _, late := range f.Rules {
+		if late.Place > at && !late.Dead && (wouldPass(late.Record, rule) || r.isFor(late, p)) {
+			return &Mend{Remove: lines(late.Record), Add: []string{estate.LineAt(late.Record, at)}}
+		}
+	}
 	if err := estate.Complete(rule); err != nil {
 		return nil
 	}
 	return &Mend{Remove: []string{}, Add: []string{estate.LineAt(rule, at)}}
 }
 
+// isFor says whether a line passes just this part of a flow: these sources to this destination.
+func (r *run) isFor(rule *model.Rule, p part) bool {
+	rec := rule.Record
+	to, one := rule.To.Set.Single()
+	return rec.Action == "pass" && rec.Ports.Transport&p.proto != 0 && p.ports.Subtract(rule.Ports).IsEmpty() && rec.Entering == "" && rec.Leaving == "" &&
+		p.src.float == model.Nowhere && rule.From.Set.Equal(p.src.set) && len(rule.From.Float) == 0 && one && to == p.dst.addr
+}
+
 // offRule is an `off` line of the filter that would pass just this.
 func (r *run) offRule(f *model.Filter, want *estate.Rule) *estate.Rule {
 	for _, rec := range r.t.m.Off {
-		rule, ok := rec.(*estate.Rule)
-		if ok && rule.Filter == f.Record.Name && rule.Action == "pass" && rule.Ports.Transport&want.Ports.Transport != 0 &&
-			want.Ports.Set().Subtract(rule.Ports.Set()).IsEmpty() && (len(rule.From) == 0 || sameSelectors(rule.From, want.From)) &&
-			(len(rule.To) == 0 || sameSelectors(rule.To, want.To)) && rule.Entering == "" && rule.Leaving == "" {
+		if rule, ok := rec.(*estate.Rule); ok && rule.Filter == f.Record.Name && wouldPass(rule, want) {
 			return rule
 		}
 	}
 	return nil
+}
+
+// wouldPass says whether a line, were it met, passes all that is wanted.
+func wouldPass(rule, want *estate.Rule) bool {
+	return rule.Action == "pass" && rule.Ports.Transport&want.Ports.Transport != 0 &&
+		want.Ports.Set().Subtract(rule.Ports.Set()).IsEmpty() && (len(rule.From) == 0 || sameSelectors(rule.From, want.From)) &&
+		(len(rule.To) == 0 || sameSelectors(rule.To, want.To)) && rule.Entering == "" && rule.Leaving == ""
 }
 
 func sameSelectors(a, b []estate.Selector) bool {

@@ -1,8 +1,6 @@
 package trace
 
 import (
-	"slices"
-
 	"steady-compass/core/estate"
 	"steady-compass/core/model"
 	"steady-compass/core/netset"
@@ -272,11 +270,6 @@ func (b *wayBack) judge(f *model.Filter, in, out model.NetID) (lost netset.Addrs
 		set   netset.Addrs
 		ports netset.Ports
 	}
-	rules := f.Rules
-	if f.Record.DropWins {
-		rules = slices.Clone(rules)
-		slices.SortStableFunc(rules, func(a, b *model.Rule) int { return dropsFirst(a) - dropsFirst(b) })
-	}
 	left := []part{{b.to.set.Of(b.l.six), b.ports}}
 	float := b.to.float != model.Nowhere
 	stop := func(p part, action string) {
@@ -284,7 +277,7 @@ func (b *wayBack) judge(f *model.Filter, in, out model.NetID) (lost netset.Addrs
 			lost, all = netset.Union(lost, p.set), all || float
 		}
 	}
-	for _, rule := range rules {
+	for _, rule := range f.Rules {
 		if rule.Dead || rule.Record.Ports.Transport&b.l.proto == 0 || rule.Entering != model.NoNet && rule.Entering != in || rule.Leaving != model.NoNet && rule.Leaving != out {
 			continue
 		}

@@ -1,0 +1,387 @@
+package findings
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+
+	"steady-compass/core/estate"
+	"steady-compass/core/model"
+	"steady-compass/core/netset"
+)
+
+// listening is what stands behind the addresses of an estate, as the flows to it look on their way.
+type listening struct {
+	m        *model.Model
+	recorded netset.Addrs // every address that something recorded may be seen to ask from, elsewhere than in its own machine
+	// at are the addresses as other machines reach them: on the outer ports of maps and forwards.
+	at    map[netip.Addr][]door
+	addrs []netip.Addr // of at, in the order met
+	cache map[listeningKey]behind
+}
+
+// door is what stands at an address of a place.
+type door struct {
+	place *model.Place
+	behind
+}
+
+type listeningKey struct {
+	place model.PlaceID
+	hook  model.Hook
+	v4    bool
+	v6    bool
+	loops bool
+	to    netset.Addrs
+	from  netset.Addrs
+}
+
+func newListening(m *model.Model) *listening {
+	l := &listening{m: m, at: map[netip.Addr][]door{}, cache: map[listeningKey]behind{}}
+	sets := []netset.Addrs{m.Internet}
+	for _, n := range m.Networks {
+		if !n.Container() || n.Routed() {
+			sets = append(sets, n.Set)
+		}
+	}
+	var held []netip.Addr
+	for _, p := range m.Places {
+		for _, leg := range p.Legs {
+			if n := m.Networks[leg.Net]; !n.Container() || n.Routed() {
+				held = append(held, leg.Addrs...)
+			}
+			for _, b := range leg.Blocks {
+				sets = append(sets, netset.PrefixesOf(b))
+			}
+		}
+	}
+	l.recorded = netset.Union(append(sets, netset.AddrsOf(held...))...)
+	for _, p := range m.Places {
+		if p.IsContainer() {
+			continue
+		}
+		for _, leg := range p.Legs {
+			if leg.Gateway {
+				continue
+			}
+			for _, a := range leg.Addrs {
+				l.put(p, a, l.own(p, a))
+			}
+		}
+	}
+	for _, p := range m.Places { // behind the others: a forward to a router that forwards is not followed
+		for _, f := range p.Forwards {
+			l.forward(p, f)
+		}
+	}
+	return l
+}
+
+func (l *listening) put(p *model.Place, a netip.Addr, b behind) {
+	if _, known := l.at[a]; !known {
+		l.addrs = append(l.addrs, a)
+	}
+	for i, d := range l.at[a] {
+		if d.place == p {
+			l.at[a][i].join(b)
+			return
+		}
+	}
+	l.at[a] = append(l.at[a], door{p, b})
+}
+
+// own is what a machine has on one of its addresses: its sockets, and what its maps lead to.
+func (l *listening) own(p *model.Place, a netip.Addr) behind {
+	b := behind{all: p.Unlisted || p.Outside}
+	l.sockets(&b, p, a)
+	for _, mp := range p.Maps {
+		if on := mp.Record.Bind.Addr; on.IsValid() && on != a && !(on.IsUnspecified() && on.Is6() == a.Is6()) && !on.IsLoopback() {
+			continue
+		}
+		b.add(mp.Record.Bind.Transport, l.outer(mp.Pairs, mp.Ports, l.inContainer(mp), mp.Record.Bind.Transport))
+	}
+	return b
+}
+
+// sockets adds the listeners of a stack on one of its addresses; one for the stack itself only is there all the same.
+func (l *listening) sockets(b *behind, stack *model.Place, a netip.Addr) {
+	for i := range stack.Sockets {
+		if s := &stack.Sockets[i]; s.Takes(a, false) || s.Record.Bind.Addr.IsLoopback() {
+			b.add(s.Record.Bind.Transport, s.Ports)
+		}
+	}
+}
+
+func (l *listening) inContainer(mp *model.Map) behind {
+	if mp.Container == model.Nowhere {
+		return behind{}
+	}
+	c := l.m.Places[mp.Container]
+	return l.container(c)
+}
+
+func (l *listening) container(c *model.Place) behind {
+	b := behind{all: c.Unlisted}
+	stack := l.m.Places[c.Stack]
+	for i := range stack.Sockets {
+		b.add(stack.Sockets[i].Record.Bind.Transport, stack.Sockets[i].Ports)
+	}
+	return b
+}
+
+// outer are the ports of a translation behind which something listens.
+func (l *listening) outer(pairs []estate.Pair, all netset.Ports, inner behind, t netset.Transport) netset.Ports {
+	if inner.all {
+		return all
+	}
+	listens := inner.of(t)
+	var out []netset.PortRange
+	for _, pair := range pairs {
+		led := listens.Intersect(netset.PortsOf(netset.PortRange{Lo: pair.To, Hi: pair.Inner(pair.From.Hi)}))
+		if pair.Many {
+			if !led.IsEmpty() {
+				out = append(out, pair.From)
+			}
+			continue
+		}
+		for _, r := range led.Ranges() {
+			by := int(pair.From.Lo) - int(pair.To)
+			out = append(out, netset.PortRange{Lo: uint16(int(r.Lo) + by), Hi: uint16(int(r.Hi) + by)})
+		}
+	}
+	return netset.PortsOf(out...)
+}
+
+func (l *listening) forward(p *model.Place, f *model.Forward) {
+	to, t := f.Record.To.Addr, f.Record.Bind.Transport
+	var inner behind
+	if p.Owns(to) {
+		inner = l.own(p, to)
+	}
+	var led []netset.PortRange
+	for _, pair := range f.Pairs {
+		led = append(led, netset.PortRange{Lo: pair.To, Hi: pair.Inner(pair.From.Hi)})
+	}
+	for i, d := range l.at[to] {
+		inner.join(d.behind)
+		for _, one := range t.Each() {
+			k := transportIndex(one)
+			l.at[to][i].forwarded[k] = l.at[to][i].forwarded[k].Union(netset.PortsOf(led...))
+		}
+	}
+	outer := behind{}
+	outer.add(t, l.outer(f.Pairs, f.Ports, inner, t))
+	outer.forwarded = [2]netset.Ports{netset.AllPorts(), netset.AllPorts()} // it is reached at this address itself
+	addrs := []netip.Addr{f.Record.Bind.Addr}
+	if !addrs[0].IsValid() {
+		addrs = l.m.OuterAddrs(p, to.Is6())
+	}
+	for _, a := range addrs {
+		l.put(p, a, outer)
+	}
+}
+
+// use says what a line stands before on one machine.
+func (l *listening) use(p *model.Place, hook model.Hook, f *model.Filter, rule *model.Rule) use {
+	rec := rule.Record
+	switch {
+	case rec.Entering != "" && hook == model.Output:
+		return use{why: fmt.Sprintf("What %s makes itself comes in by no network: a line with `entering` never takes any of it.", p.Name)}
+	case rec.Leaving != "" && (hook == model.Arriving || hook == model.Input):
+		return use{why: fmt.Sprintf("Where a filter is %s it is not known yet by which network a flow leaves: a line with `leaving` never takes any.", hookWord(hook))}
+	case hook != model.Output && !rule.From.Any && len(rule.From.Float) == 0 && !l.asks(p, rule.From.Set):
+		return use{why: fmt.Sprintf("Nothing recorded has an address in %s.", whom(rec.From))}
+	}
+	b := l.behind(p, hook, f, rule.From, rule.To)
+	ports := b.of(rec.Ports.Transport)
+	if b.all || !ports.Intersect(rule.Ports).IsEmpty() {
+		return use{all: b.all, ports: ports}
+	}
+	what := portWordOf(rule.Ports, rec.Ports.Transport)
+	if rec.Ports.Any {
+		what = "any port"
+	}
+	for _, other := range []model.Hook{model.Input, model.Through} {
+		if other == hook || hook == model.Arriving {
+			continue
+		}
+		if there := l.met(p, other, f); !there.all && !there.ports.Intersect(rule.Ports).IsEmpty() && !rec.Ports.Any {
+			return use{elsewhere: true, why: fmt.Sprintf("No flow to %s meets this line: what listens there is met by filters %s of %s, and this one is %s.", portWordOf(there.ports.Intersect(rule.Ports), rec.Ports.Transport), hookWord(other), p.Name, hookWord(hook))}
+		}
+	}
+	to := "where this line looks"
+	if len(rec.To) > 0 {
+		to = "at " + whom(rec.To)
+	}
+	return use{why: fmt.Sprintf("Nothing listens on %s %s, as far as flows by %s of %s go.", what, to, hookWord(hook), p.Name)}
+}
+
+// asks says whether anything recorded may be seen at a machine to ask from a set of addresses.
+func (l *listening) asks(p *model.Place, set netset.Addrs) bool {
+	return set.Overlaps(l.recorded) || slices.ContainsFunc(p.Legs, func(leg model.Leg) bool { return leg.Gateway && l.m.Networks[leg.Net].Set.Overlaps(set) })
+}
+
+func hookWord(h model.Hook) string { return "`" + h.String() + "`" }
+
+// met are the ports of a machine that flows to it, or by it to others, meet on a hook, for whatever transport a filter's
+// line has.
+func (l *listening) met(p *model.Place, hook model.Hook, f *model.Filter) use {
+	anywhere := model.Match{Any: true, Set: netset.Everything()}
+	from := anywhere
+	if hook == model.Through {
+		from = model.Match{Set: l.m.Internet} // what comes in, not what may leave
+	}
+	b := l.behind(p, hook, f, from, anywhere)
+	if hook == model.Through {
+		for _, leg := range p.Legs { // what its own forwards and maps lead on
+			for _, a := range leg.Addrs {
+				for _, mp := range p.Maps {
+					if bindsOn(mp.Record.Bind.Addr, a) {
+						b.add(mp.Record.Bind.Transport, mp.Ports)
+					}
+				}
+			}
+		}
+	}
+	return use{all: b.all, ports: b.of(netset.Both)}
+}
+
+func bindsOn(on, a netip.Addr) bool {
+	return !on.IsValid() || on == a || on.IsUnspecified() && on.Is6() == a.Is6()
+}
+
+// behind is what flows that meet a hook of a machine may lead to, of what a line names.
+func (l *listening) behind(p *model.Place, hook model.Hook, f *model.Filter, from, to model.Match) behind {
+	v4, v6 := f.Record.Family != "ipv6", f.Record.Family != "ipv4"
+	key := listeningKey{p.ID, hook, v4, v6, f.Record.LoopbackToo, to.Set, from.Set}
+	if b, known := l.cache[key]; known && len(to.Float) == 0 {
+		return b
+	}
+	var b behind
+	outside := !from.Any && !from.Set.IsEmpty() && l.m.Internet.Covers(from.Set)
+	seen := func(a netip.Addr) bool {
+		return (v4 && !a.Is6() || v6 && a.Is6()) && (to.Any || to.Set.Contains(a))
+	}
+	take := func(a netip.Addr, d behind) {
+		if outside && !netset.GloballyReachable().Contains(a) { // only by a forward
+			for i := range d.ports {
+				d.ports[i] = d.ports[i].Intersect(d.forwarded[i])
+			}
+			d.all = d.all && !(d.forwarded[0].IsEmpty() && d.forwarded[1].IsEmpty())
+		}
+		b.join(d)
+	}
+	self := hook == model.Arriving || hook == model.Input || hook == model.Output && f.Record.LoopbackToo
+	if self {
+		for _, leg := range p.Legs {
+			for _, a := range leg.Addrs {
+				if !seen(a) {
+					continue
+				}
+				d := behind{all: p.Unlisted}
+				switch hook {
+				case model.Arriving:
+					for _, at := range l.at[a] {
+						if at.place == p {
+							d = at.behind
+						}
+					}
+				default:
+					l.sockets(&d, p, a)
+					l.relayed(&d, p, a, from)
+					d.forwarded = [2]netset.Ports{netset.AllPorts(), netset.AllPorts()}
+					if at := l.at[a]; len(at) > 0 {
+						d.forwarded = at[0].forwarded
+					}
+				}
+				take(a, d)
+			}
+		}
+		if hook == model.Arriving {
+			for _, f := range p.Forwards { // on addresses that it does not hold
+				if a := f.Record.Bind.Addr; a.IsValid() && !p.Owns(a) && seen(a) {
+					for _, at := range l.at[a] {
+						take(a, at.behind)
+					}
+				}
+			}
+		}
+	}
+	if hook == model.Output || p.Router && hook != model.Input {
+		l.others(p, seen, take)
+		if leads := (to.Any || to.Set.Overlaps(l.m.Internet)) && !outside && l.leadsOut(p, v6 && !v4); leads {
+			b.all = true
+		}
+	}
+	if hook != model.Input && hook != model.Arriving {
+		for _, c := range l.m.Places {
+			if c.Host != p.ID || !c.IsContainer() || c.Stack != c.ID {
+				continue
+			}
+			for _, leg := range c.Legs {
+				if !l.guarded(p, hook, f, leg.Net) {
+					continue
+				}
+				if leg.Float() && (to.Any || slices.Contains(to.Float, c.ID) || to.Set.Overlaps(l.m.Networks[leg.Net].Free)) {
+					b.join(l.container(c))
+				}
+				for _, a := range leg.Addrs {
+					if seen(a) {
+						b.join(l.container(c))
+					}
+				}
+			}
+		}
+		if len(l.m.Places) > 0 && hook == model.Departing && !outside && (to.Any || to.Set.Overlaps(l.m.Internet)) && l.leadsOut(p, v6 && !v4) {
+			b.all = true // what its containers ask for
+		}
+	}
+	if len(to.Float) == 0 {
+		l.cache[key] = b
+	}
+	return b
+}
+
+// guarded says whether flows into a container network of a machine meet its filters on a hook.
+func (l *listening) guarded(p *model.Place, hook model.Hook, f *model.Filter, net model.NetID) bool {
+	n := l.m.Networks[net]
+	return hook != model.Through || f.Record.GuardsContainers || n.Routed() || n.Record != nil && n.Record.Filtered
+}
+
+// relayed adds the maps that a machine's port relay takes, whose outer ports its input filters meet: in a family that the
+// containers do not have, and from containers of the same network, where a line is for these.
+func (l *listening) relayed(b *behind, p *model.Place, a netip.Addr, from model.Match) {
+	for _, mp := range p.Maps {
+		if mp.Record.NoRelay || mp.Net == model.NoNet || !bindsOn(mp.Record.Bind.Addr, a) {
+			continue
+		}
+		net := l.m.Networks[mp.Net]
+		own := !from.Any && (slices.ContainsFunc(from.Float, func(c model.PlaceID) bool { return l.m.Places[c].Leg(mp.Net) != nil }) || !from.Set.IsEmpty() && net.Set.Overlaps(from.Set))
+		if !net.Family(a.Is6()) || own {
+			b.add(mp.Record.Bind.Transport, mp.Ports)
+		}
+	}
+}
+
+// others are the addresses of other machines to which a machine leads.
+func (l *listening) others(p *model.Place, seen func(netip.Addr) bool, take func(netip.Addr, behind)) {
+	for _, a := range l.addrs {
+		if !seen(a) {
+			continue
+		}
+		for _, d := range l.at[a] {
+			if d.place == p || p.Owns(a) {
+				continue
+			}
+			if hop := l.m.NextHop(p, a); hop.Kind != model.NoWay && (hop.Kind != model.OnLink || hop.Place == d.place.ID) {
+				take(a, d.behind)
+			}
+		}
+	}
+}
+
+// leadsOut says whether a machine has a way to addresses that nobody recorded holds.
+func (l *listening) leadsOut(p *model.Place, v6 bool) bool {
+	out := l.m.Internet.Of(v6)
+	return !out.IsEmpty() && l.m.NextHop(p, out.Lowest()).Kind != model.NoWay
+}
