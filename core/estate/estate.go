@@ -47,6 +47,14 @@ func Complete(r Record) error {
 	return nil
 }
 
+// Made completes a record that code of ours built. It panics where that breaks the kind's own rules.
+func Made[R Record](r R) R {
+	if err := Complete(r); err != nil {
+		panic("estate: " + err.Error())
+	}
+	return r
+}
+
 // With is a copy of a record, changed by edit and complete. It panics where the edit breaks
 // the kind's own rules, since only code of ours edits so.
 func With[R any, P interface {
@@ -57,10 +65,7 @@ func With[R any, P interface {
 	out := P(&c)
 	out.Meta().line = ""
 	edit(out)
-	if err := Complete(out); err != nil {
-		panic("estate: " + err.Error())
-	}
-	return out
+	return Made(out)
 }
 
 // InForce is a copy of a record that is off, in force.

@@ -142,92 +142,123 @@ func TestCases(t *testing.T) {
 	}{
 		{`listen box 80 as web`, `conflict.map-socket box:80/tcp`},
 		{`map box/app 443 to 3000`, `conflict.map box:443/tcp`},
-		{`map box/app 400-500 to 3000`, `conflict.map box:443/tcp`},
+		{`map box/app 400-500 to 3000`, `conflict.map box:443/tcp
+		  exposure.bypass box:400-442/tcp
+		  exposure.bypass box:444-500/tcp`},
 		{`listen store 0.0.0.0:9000 as other`, `conflict.socket store:9000/tcp`},
 		{`listen store 9000/udp as other`, ``},
 		{`listen store 9000 as files`, `conflict.record listen store 9000 as files`},
 		{"- listen store 9000 as files\nlisten store 9000 as files shared\nlisten store 9000 as files2 shared", ``},
 
 		{`- forward gate 80,443 to 10.0.8.10
-		  forward gate 443 to 10.0.8.10`, `path.no-forward a.example:80
+		  forward gate 443 to 10.0.8.10`, `intent.unmet a.example:80,443
+		  intent.unmet www.a.example:80,443
+		  path.no-forward a.example:80
 		  path.no-forward www.a.example:80`},
 		{`- forward gate 80,443 to 10.0.8.10
 		  forward gate 80 to 10.0.8.10
-		  forward gate 443/udp to 10.0.8.10`, `path.forward-transport a.example:443
+		  forward gate 443/udp to 10.0.8.10`, `intent.unmet a.example:80,443
+		  intent.unmet www.a.example:80,443
+		  path.forward-transport a.example:443
 		  path.forward-transport gate:443/udp
 		  path.forward-transport www.a.example:443
 		  redirect.dead a.example:80
 		  redirect.dead www.a.example:80`},
 		{`- forward gate 80,443 to 10.0.8.10
-		  forward gate 203.0.113.9:80,443 to 10.0.8.10`, `path.forward-address a.example:443
+		  forward gate 203.0.113.9:80,443 to 10.0.8.10`, `intent.unmet a.example:80,443
+		  intent.unmet www.a.example:80,443
+		  path.forward-address a.example:443
 		  path.forward-address a.example:80
 		  path.forward-address gate:80
 		  path.forward-address www.a.example:443
 		  path.forward-address www.a.example:80`},
 		{`- forward gate 80,443 to 10.0.8.10
-		  forward gate 80,443 to 10.0.8.99`, `path.forward-nowhere a.example:443
+		  forward gate 80,443 to 10.0.8.99`, `intent.unmet a.example:80,443
+		  intent.unmet www.a.example:80,443
+		  path.forward-nowhere a.example:443
 		  path.forward-nowhere a.example:80
 		  path.forward-nowhere gate:80
 		  path.forward-nowhere www.a.example:443
 		  path.forward-nowhere www.a.example:80`},
-		{`rule edge at 1 drop 443 from 198.51.100.0/24`, `path.blocked a.example:443
+		{`rule edge at 1 drop 443 from 198.51.100.0/24`, `intent.unmet a.example:80,443
+		  intent.unmet www.a.example:80,443
+		  path.blocked a.example:443
 		  path.blocked www.a.example:443
 		  redirect.dead a.example:80
 		  redirect.dead www.a.example:80`},
-		{`- rule local pass 9000 from box`, `path.blocked store:9000
+		{`- rule local pass 9000 from box`, `intent.unmet store:9000
+		  intent.unmet www.a.example:80,443
+		  path.blocked store:9000
 		  redirect.dead www.a.example:80
 		  upstream.blocked www.a.example:443`},
 		{`- listen box/app 3000 as app
-		  listen box/app 127.0.0.1:3000 as app`, `path.loopback a.example:443
+		  listen box/app 127.0.0.1:3000 as app`, `intent.unmet a.example:80,443
+		  intent.unmet six.a.example:443
+		  path.loopback a.example:443
 		  path.loopback six.a.example:443
 		  redirect.dead a.example:80`},
 		{`- map box/front 80,443 to 80,443
-		  map box/front 80,443 to 80,8443`, `path.map-target a.example:443
+		  map box/front 80,443 to 80,8443`, `intent.unmet a.example:80,443
+		  intent.unmet six.a.example:443
+		  intent.unmet www.a.example:80,443
+		  path.map-target a.example:443
 		  path.map-target box:443
 		  path.map-target six.a.example:443
 		  path.map-target www.a.example:443
 		  redirect.dead a.example:80
 		  redirect.dead www.a.example:80`},
 		{`- dns a.example A 203.0.113.1
-		  dns a.example A 10.0.8.10`, `name.private a.example (no mend)
+		  dns a.example A 10.0.8.10`, `intent.unmet a.example:80,443
+		  intent.unmet www.a.example:80,443
+		  name.private a.example (no mend)
 		  path.no-public-address a.example:443
 		  path.no-public-address a.example:80
 		  path.no-public-address www.a.example:443
 		  path.no-public-address www.a.example:80`},
 		{`- intend a.example 80,443 for internet reaching box/app
-		  intend a.example 80,443 for internet reaching store`, `path.wrong-place a.example:443`},
+		  intend a.example 80,443 for internet reaching store`, `intent.unmet a.example:80,443
+		  path.wrong-place a.example:443`},
 		{`- host gate router
-		  host gate`, `order.unused rule edge pass any from perimeter to internet
+		  host gate`, `intent.unmet a.example:80,443
+		  intent.unmet six.a.example:443
+		  intent.unmet www.a.example:80,443
+		  order.unused rule edge pass any from perimeter to internet
 		  path.no-route a.example:443
 		  path.no-route a.example:80
 		  path.no-route six.a.example:443
 		  path.no-route www.a.example:443
 		  path.no-route www.a.example:80`},
 
-		{`- dns www.a.example CNAME a.example`, `name.unresolved www.a.example`},
+		{`- dns www.a.example CNAME a.example`, `intent.unmet www.a.example:80,443
+		  name.unresolved www.a.example`},
 		{`- dns www.a.example CNAME a.example
-		  dns www.a.example CNAME gone.a.example`, `name.broken-alias www.a.example`},
+		  dns www.a.example CNAME gone.a.example`, `intent.unmet www.a.example:80,443
+		  name.broken-alias www.a.example`},
 		{`- dns www.a.example CNAME a.example
 		  dns www.a.example CNAME b.a.example
-		  dns b.a.example CNAME www.a.example`, `name.alias-loop b.a.example
+		  dns b.a.example CNAME www.a.example`, `intent.unmet www.a.example:80,443
+		  name.alias-loop b.a.example
 		  name.alias-loop www.a.example`},
 		{`dns old.a.example A 198.51.100.7`, `name.dangling old.a.example`},
 		{`dns old.a.example A 198.51.100.7
 		  address gate 198.51.100.7 internet off`, `name.stale old.a.example`},
-		{`site front b.example at 443 files`, `exposure.undeclared box:443/tcp
-		  exposure.undeclared gate:443/tcp
-		  exposure.undeclared box/front:443/tcp (no mend)
+		{`site front b.example at 443 files`, `exposure.undeclared box/front:443/tcp (no mend)
+		  exposure.undeclared box:443/tcp (no mend)
+		  exposure.undeclared gate:443/tcp (no mend)
 		  name.unresolved b.example (no mend)`},
 
-		{`- site front www.a.example at 443 to http://store:9000`, `redirect.dead www.a.example:80
+		{`- site front www.a.example at 443 to http://store:9000`, `intent.unmet www.a.example:80,443
+		  redirect.dead www.a.example:80
 		  site.none www.a.example:443`},
 		{`- site front www.a.example at 443 to http://store:9000
-		  site front www.a.example at 443 to http://store:9000 off`, `redirect.dead www.a.example:80
+		  site front www.a.example at 443 to http://store:9000 off`, `intent.unmet www.a.example:80,443
+		  redirect.dead www.a.example:80
 		  site.disabled www.a.example:443`},
 		{`- site front www.a.example at 443 to http://store:9000
 		  site front wwww.a.example at 443 to http://store:9000`, `exposure.undeclared box/front:443/tcp (no mend)
-		  exposure.undeclared box:443/tcp
-		  exposure.undeclared gate:443/tcp
+		  exposure.undeclared box:443/tcp (no mend)
+		  exposure.undeclared gate:443/tcp (no mend)
+		  intent.unmet www.a.example:80,443
 		  name.near-miss wwww.a.example
 		  name.unresolved wwww.a.example
 		  redirect.dead www.a.example:80
@@ -237,42 +268,56 @@ func TestCases(t *testing.T) {
 		  site front a.example at 443 to http://app:3000 default
 		  intend other.a.example 443 for internet`, `site.default-answers other.a.example:443 (no mend)`},
 		{`- listen box/front 443 as front tls cert star
-		  listen box/front 443 as front`, `redirect.dead a.example:80
+		  listen box/front 443 as front`, `intent.unmet a.example:80,443
+		  intent.unmet six.a.example:443
+		  intent.unmet www.a.example:80,443
+		  redirect.dead a.example:80
 		  redirect.dead www.a.example:80
 		  site.speech a.example:443
 		  site.speech six.a.example:443
 		  site.speech www.a.example:443`},
 		{`site fornt x.a.example at 443 files
 		  dns x.a.example A 203.0.113.1
-		  intend x.a.example 80 for internet`, `redirect.dead x.a.example:80 (no mend)
+		  intend x.a.example 80 for internet`, `intent.unmet x.a.example:80 (no mend)
+		  redirect.dead x.a.example:80 (no mend)
 		  site.none x.a.example:443 (no mend)
 		  site.unknown-service x.a.example:443`},
 
 		{`- site front a.example at 443 to http://app:3000
-		  site front a.example at 443 to http://localhost:3000`, `redirect.dead a.example:80
+		  site front a.example at 443 to http://localhost:3000`, `intent.unmet a.example:80,443
+		  redirect.dead a.example:80
 		  upstream.localhost a.example:443`},
 		{`- site front a.example at 443 to http://app:3000
-		  site front a.example at 443 to http://app:3001`, `redirect.dead a.example:80
+		  site front a.example at 443 to http://app:3001`, `intent.unmet a.example:80,443
+		  redirect.dead a.example:80
 		  upstream.refused a.example:443`},
 		{`- site front a.example at 443 to http://app:3000
-		  site front a.example at 443 to http://apps:3000`, `redirect.dead a.example:80
+		  site front a.example at 443 to http://apps:3000`, `intent.unmet a.example:80,443
+		  redirect.dead a.example:80
 		  upstream.unresolved a.example:443`},
 		{`- site front a.example at 443 to http://app:3000
-		  site front a.example at 443 to https://app:3000`, `redirect.dead a.example:80
+		  site front a.example at 443 to https://app:3000`, `intent.unmet a.example:80,443
+		  redirect.dead a.example:80
 		  upstream.scheme a.example:443`},
 		{`- site front a.example at 443 to http://app:3000
 		  site front a.example at 443 to http://app:8081
-		  map box/app 127.0.0.1:8081 to 3000`, `redirect.dead a.example:80
+		  map box/app 127.0.0.1:8081 to 3000`, `intent.unmet a.example:80,443
+		  redirect.dead a.example:80
 		  upstream.mapped-port a.example:443`},
 		{`- site front a.example at 443 to http://app:3000
-		  site front a.example at 443 to https://localhost:443`, `redirect.dead a.example:80 (no mend)
+		  site front a.example at 443 to https://localhost:443`, `intent.unmet a.example:80,443 (no mend)
+		  redirect.dead a.example:80 (no mend)
 		  upstream.loop a.example:443 (no mend)`},
 
 		{`- cert star for a.example,*.a.example expires 2027-03-01 on box/front by dns-01
 		  cert star for *.a.example expires 2027-03-01 on box/front by dns-01`, `cert.names a.example:443
+		  intent.unmet a.example:80,443
 		  redirect.dead a.example:80`},
 		{`- cert star for a.example,*.a.example expires 2027-03-01 on box/front by dns-01
 		  cert star for a.example,*.a.example expires 2026-11-24 on box/front by dns-01`, `cert.expired star
+		  intent.unmet a.example:80,443
+		  intent.unmet six.a.example:443
+		  intent.unmet www.a.example:80,443
 		  redirect.dead a.example:80
 		  redirect.dead www.a.example:80`},
 		{`- cert star for a.example,*.a.example expires 2027-03-01 on box/front by dns-01
@@ -282,33 +327,44 @@ func TestCases(t *testing.T) {
 		  listen box/front 443 as front tls`, `cert.missing a.example:443
 		  cert.missing six.a.example:443
 		  cert.missing www.a.example:443
+		  intent.unmet a.example:80,443
+		  intent.unmet six.a.example:443
+		  intent.unmet www.a.example:80,443
 		  redirect.dead a.example:80
 		  redirect.dead www.a.example:80`},
 		{`site front a.example at 80 redirect http://www.a.example/
 		  site front www.a.example at 80 redirect http://a.example/`, `exposure.undeclared box/front:80/tcp (no mend)
 		  exposure.undeclared box:80/tcp (no mend)
 		  exposure.undeclared gate:80/tcp (no mend)
+		  intent.unmet a.example:80,443 (no mend)
+		  intent.unmet www.a.example:80,443 (no mend)
 		  redirect.dead a.example:80 (no mend)
 		  redirect.dead www.a.example:80 (no mend)
 		  redirect.loop a.example:80 (no mend)
 		  redirect.loop www.a.example:80 (no mend)`},
 
 		{`- intend six.a.example 443 for internet reaching box/app`, `exposure.undeclared box/front:443/tcp (no mend)
-		  exposure.undeclared box:443/tcp
+		  exposure.undeclared box:443/tcp (no mend)
 		  exposure.undeclared gate:443/tcp`},
 		{`listen box 22 as ssh`, ``},
 		{`listen box 22 as ssh
-		  rule edge pass 22 from internet to box`, `exposure.undeclared box:22/tcp`},
+		  rule edge pass 22 from internet to box`, `exposure.admin box:22/tcp
+		  exposure.family box:22/tcp
+		  exposure.undeclared box:22/tcp`},
 		{`listen box [::]:22 as ssh
-		  intend 2001:db8:8::10 22 for 2001:db8:8::77`, `exposure.undeclared box:22/tcp`},
+		  intend 2001:db8:8::10 22 for 2001:db8:8::77`, `exposure.wider box:22/tcp`},
 		{`map box/app 8080 to 3000
 		  rule edge pass 8080 from internet to box
 		  - intend a.example 80,443 for internet reaching box/app
-		  intend a.example 80,443 for internet`, `exposure.undeclared box:8080/tcp`},
+		  intend a.example 80,443 for internet`, `exposure.bypass box:8080/tcp
+		  exposure.family box:8080/tcp
+		  exposure.undeclared box:8080/tcp`},
 		// Sites that want the same.
 		{`site front a.example at 443 to http://store:9000`, `conflict.site front a.example`},
 		{`site front a.example at 443 path /x to http://app:3000`, ``},
-		{`site front a.example to http://app:3000`, `conflict.site front a.example`},
+		{`site front a.example to http://app:3000`, `conflict.site front a.example
+		  exposure.plaintext box:80/tcp
+		  exposure.plaintext gate:80/tcp`},
 		{`site front b.a.example,a.example at 443 to http://app:3000
 		  dns b.a.example A 203.0.113.1
 		  intend b.a.example 443 for internet reaching box/app`, `conflict.site front a.example`},
@@ -321,7 +377,8 @@ func TestCases(t *testing.T) {
 		  exposure.undeclared gate:443/tcp (no mend)`},
 		{`map box/app 8080 to 3000
 		  filter in on box input otherwise drop
-		  rule in pass 80,443`, `exposure.past-input box:8080/tcp`},
+		  rule in pass 80,443`, `exposure.bypass box:8080/tcp
+		  exposure.past-input box:8080/tcp`},
 		// Names.
 		{`dns a.example MX 10 mx.a.example`, `name.mail a.example (no mend)`},
 		{mailServer + `dns a.example MX 10 m.a.example`, ``},
@@ -361,7 +418,8 @@ func TestCases(t *testing.T) {
 		  - intend www.a.example 80,443 for internet reaching store`, `name.no-www a.example`},
 		{`dns b.a.example A 203.0.113.1
 		  site front bb.a.example at 443 to http://app:3000
-		  intend bb.a.example 443 for internet reaching box/app`, `name.near-miss bb.a.example
+		  intend bb.a.example 443 for internet reaching box/app`, `intent.unmet bb.a.example:443
+		  name.near-miss bb.a.example
 		  name.unresolved bb.a.example
 		  redirect.dead b.a.example:80
 		  site.none b.a.example:443`},
@@ -388,7 +446,10 @@ func TestCases(t *testing.T) {
 		  intend store.a.example 443 for internet,yard`, `name.split store.a.example (no mend)`},
 		{`dns a.example AAAA 2001:db8:8::10
 		  filter six on box arriving otherwise drop ipv6
-		  rule six pass 80`, `name.family a.example (no mend)
+		  rule six pass 80`, `intent.unmet a.example:80,443
+		  intent.unmet six.a.example:443
+		  intent.unmet www.a.example:80,443
+		  name.family a.example (no mend)
 		  name.family www.a.example (no mend)
 		  path.blocked a.example:443
 		  path.blocked six.a.example:443
@@ -439,7 +500,8 @@ func TestCases(t *testing.T) {
 		  rule edge pass 22 from yard to store`, `order.unused rule local pass 22,25 from yard`},
 		{`listen gate 22 as ssh
 		  rule edge pass 22 from internet to gate
-		  intend gate 22 for internet,perimeter,yard,dock`, `order.direction rule edge pass 22 from internet to gate`},
+		  intend gate 22 for internet,perimeter,yard,dock`, `exposure.admin gate:22/tcp (no mend)
+		  order.direction rule edge pass 22 from internet to gate`},
 		{`map box/app 8080 to 3000
 		  intend box 8080 for perimeter,dock reaching box/app
 		  filter in on box input otherwise pass ipv4
@@ -511,8 +573,8 @@ func TestEveryMend(t *testing.T) {
 				}
 			}
 		}
-		if offered < 2 {
-			t.Errorf("%s: only %d mends are offered", path, offered)
+		if offered == 0 {
+			t.Errorf("%s: no mend is offered", path)
 		}
 	}
 }

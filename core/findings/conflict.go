@@ -2,6 +2,7 @@ package findings
 
 import (
 	"fmt"
+	"net/netip"
 
 	"steady-compass/core/estate"
 	"steady-compass/core/model"
@@ -37,7 +38,8 @@ func (c *check) clash(x model.Clash) Finding {
 }
 
 // moveMap takes the ports of a map that another has already to the next that are free on its machine; its
-// other ports stay.
+// other ports stay. It took nothing there so far: where what it leads to has a front before it, is for some only or is for
+// administration, it is moved for the machine itself alone.
 func (c *check) moveMap(p *model.Place, m *estate.Map, clash netset.PortRange) *trace.Mend {
 	if m.Bind.Any {
 		return nil
@@ -75,10 +77,31 @@ func (c *check) moveMap(p *model.Place, m *estate.Map, clash netset.PortRange) *
 	}
 	at := estate.With(m, func(x *estate.Map) {
 		x.Bind.Ranges, x.To.Ranges = []netset.PortRange{free}, moved
+		if !x.Bind.Addr.IsValid() && c.notForAll(m.Container, moved) {
+			x.Bind.Addr = netip.AddrFrom4([4]byte{127, 0, 0, 1})
+		}
 	})
 	mend := &trace.Mend{Remove: lines(m), Add: lines(at)}
 	if len(outer) > 0 {
 		mend.Add = append(lines(estate.With(m, func(x *estate.Map) { x.Bind.Ranges, x.To.Ranges = outer, inner })), mend.Add...)
 	}
 	return mend
+}
+
+// notForAll says whether ports of a container are not to be reached from everywhere.
+func (c *check) notForAll(container string, ports []netset.PortRange) bool {
+	if c.t.Lands(container) {
+		return true
+	}
+	for _, r := range ports {
+		if usedFor(adminPorts, &trace.Open{Range: r, Port: r.Lo, Transport: "tcp"}) != "" {
+			return true
+		}
+		for key := range c.behind {
+			if key.place == container && r.Contains(key.port) {
+				return true
+			}
+		}
+	}
+	return false
 }

@@ -85,7 +85,8 @@ type check struct {
 	at  map[[2]string]*Finding
 	out []*Finding
 
-	reached map[string][]string // the vantages that reach an undeclared port
+	used    map[string]string // the lines that let meant flows on, and the target of the first of these
+	behind  map[backendKey]backend
 	walked  map[string][]walked // what became of each name
 	passed  map[string][]uint16 // the ports of meant flows that a line of a filter passes
 	blocked map[string][]uint16 // and of those that it stops
@@ -99,6 +100,8 @@ func Check(ctx context.Context, t *trace.Tracer, day estate.Date) (Report, error
 	c.intents()
 	c.names()
 	c.namePaths()
+	c.conflicts()
+	c.temporary()
 	c.order()
 	c.exposure()
 	return c.report(), ctx.Err()
@@ -109,19 +112,19 @@ func Check(ctx context.Context, t *trace.Tracer, day estate.Date) (Report, error
 func CheckRecords(t *trace.Tracer, day estate.Date) Report {
 	c := newCheck(context.Background(), t, day)
 	c.records()
+	c.conflicts()
+	c.temporary()
 	return c.report()
 }
 
 func newCheck(ctx context.Context, t *trace.Tracer, day estate.Date) *check {
-	return &check{ctx: ctx, t: t, m: t.Model(), day: day, at: map[[2]string]*Finding{}, reached: map[string][]string{}, walked: map[string][]walked{}, passed: map[string][]uint16{}, blocked: map[string][]uint16{}}
+	return &check{ctx: ctx, t: t, m: t.Model(), day: day, at: map[[2]string]*Finding{}, used: map[string]string{}, behind: map[backendKey]backend{}, walked: map[string][]walked{}, passed: map[string][]uint16{}, blocked: map[string][]uint16{}}
 }
 
 func (c *check) records() {
 	c.references()
-	c.conflicts()
 	c.duplicates()
 	c.nameRecords()
-	c.temporary()
 	c.sites()
 	c.rivals()
 	c.ownSake()

@@ -105,11 +105,16 @@ func (c *check) temporary() {
 		if _, acceptance := r.(*estate.Acceptance); acceptance || meta.Off || meta.Until == "" || c.day == "" || c.day <= meta.Until {
 			continue
 		}
-		c.add(Finding{
+		f := Finding{
 			Code: "temporary.expired", Subject: estate.Line(r), Records: []string{estate.Line(r)},
-			Why:  fmt.Sprintf("Meant to be over by %s, and in force still.", meta.Until),
-			Mend: &trace.Mend{Remove: []string{estate.Line(r)}, Add: []string{}},
-		})
+			Why: fmt.Sprintf("Meant to be over by %s, and in force still.", meta.Until),
+		}
+		if needs := c.used[estate.Line(r)]; needs != "" {
+			f.Why = fmt.Sprintf("Meant to be over by %s, and in force still; %s gets through by it.", meta.Until, needs)
+		} else {
+			f.Mend = offLine(r)
+		}
+		c.add(f)
 	}
 }
 

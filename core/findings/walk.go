@@ -21,7 +21,7 @@ import (
 func (c *check) paths(target string, from string, paths []trace.Path) {
 	for i := range paths {
 		p := &paths[i]
-		c.remember(p)
+		c.remember(p, target)
 		for _, b := range p.Breaks {
 			f := Finding{Code: b.Code, Subject: b.Subject, Why: b.Why, Records: b.Records, Mend: b.Mend, Trace: &Where{target, from}}
 			if from != "internet" {
@@ -35,10 +35,18 @@ func (c *check) paths(target string, from string, paths []trace.Path) {
 	}
 }
 
-// remember notes which lines of filters a path meets, and on which ports.
-func (c *check) remember(p *trace.Path) {
+// remember notes which lines a path meets, those of filters with their ports, and what stands before what.
+func (c *check) remember(p *trace.Path, target string) {
+	c.standBefore(p)
 	for i := range p.Steps {
 		s := &p.Steps[i]
+		if s.Verdict == trace.Pass {
+			for _, line := range s.Records {
+				if c.used[line] == "" {
+					c.used[line] = target
+				}
+			}
+		}
 		if s.Stage != trace.StageFilter {
 			continue
 		}
@@ -92,7 +100,11 @@ func parallel[T any](ctx context.Context, n int, work func(int) T) []T {
 // intents walks every intent from its audiences.
 func (c *check) intents() {
 	var walks []walk
+	var aims []*aim
+	var of []*aim // by walk
 	for _, i := range c.m.Intents {
+		a := &aim{intent: i}
+		aims = append(aims, a)
 		tg, err := c.t.ParseTarget(i.Target)
 		if err != nil {
 			continue
@@ -107,6 +119,7 @@ func (c *check) intents() {
 			}
 			for _, key := range portKeys(i.Ports) {
 				walks = append(walks, walk{tg, fmt.Sprintf("%s:%s", i.Target, keyWord(key)), key, v})
+				of = append(of, a)
 			}
 		}
 	}
@@ -117,7 +130,9 @@ func (c *check) intents() {
 			c.catches(w.target.Name, keyWord(w.key), w.from, paths)
 		}
 		c.paths(w.label, w.from.Word, paths)
+		of[i].met(w, paths)
 	}
+	c.aims(aims)
 }
 
 // widest is how many ports of an intent are walked one by one.
@@ -522,198 +537,4 @@ func aimMap(m *model.Map, wrong estate.Pair, open netset.Ports) *trace.Mend {
 		inner = []netset.PortRange{netset.OnePort(right)}
 	}
 	return &trace.Mend{Remove: lines(m.Record), Add: lines(estate.With(m.Record, func(n *estate.Map) { n.To.Ranges = inner }))}
-}
-
-// exposure finds what is open and nobody declared.
-func (c *check) exposure() {
-	var vantages []trace.Vantage
-	for _, net := range c.m.Networks {
-		if v, err := c.t.VantageNamed(net.Name); err == nil {
-			vantages = append(vantages, v)
-		}
-	}
-	open := parallel(c.ctx, len(vantages), func(i int) []trace.Open { return c.t.Exposure(vantages[i]).Open })
-	lands := map[string]bool{}
-	for i, v := range vantages {
-		meant := map[string]bool{} // ports of which an intent covers something
-		port := func(e *trace.Open) string { return e.Address + " " + e.Ports + "/" + e.Transport }
-		for j := range open[i] {
-			if e := &open[i][j]; e.Intent != trace.None {
-				meant[port(e)] = true
-			}
-		}
-		for _, e := range open[i] {
-			if e.Intent == trace.Declared {
-				continue
-			}
-			if e.PastInput && !meant[port(&e)] {
-				c.pastInput(e, v.Word)
-			}
-			if _, known := lands[e.Place]; !known {
-				lands[e.Place] = c.t.Lands(e.Place)
-			}
-			if v.Word == "internet" || lands[e.Place] {
-				c.undeclared(e, v.Word)
-			}
-		}
-	}
-}
-
-// pastInput notes a mapped port that its machine's input filters would have stopped, had it met them.
-func (c *check) pastInput(e trace.Open, from string) {
-	subject := fmt.Sprintf("%s:%s/%s", e.Host, e.Ports, e.Transport)
-	if c.at[[2]string{"exposure.past-input", subject}] != nil {
-		return
-	}
-	host, _, _ := strings.Cut(e.Map.Container, "/")
-	records := lines(e.Map)
-	var names []string
-	for _, f := range c.m.PlaceNamed(host).Filters[model.Input] {
-		records = append(records, estate.Line(f.Record))
-		names = append(names, f.Record.Name)
-	}
-	c.add(Finding{
-		Code: "exposure.past-input", Subject: subject, Records: records, Mend: c.closing(e), Trace: &Where{fmt.Sprintf("%s:%s", hostPort(e.Address), portOf(e)), from},
-		Why: fmt.Sprintf("%s reaches %s on %s by the map, ahead of the input filter %s, which would have stopped it.", who(from), e.Service, e.Place, joined(names)),
-	})
-}
-
-// undeclared notes something open that no intent covers. Where several ways lead to one port of a machine, or several
-// vantages reach it, they are one finding.
-func (c *check) undeclared(e trace.Open, from string) {
-	subject := fmt.Sprintf("%s:%s/%s", e.Host, e.Ports, e.Transport)
-	close := c.closing(e)
-	if old := c.at[[2]string{"exposure.undeclared", subject}]; old != nil {
-		if !slices.Contains(c.reached[subject], from) {
-			c.reached[subject] = append(c.reached[subject], from)
-			old.Why = fmt.Sprintf("%s And from %s.", strings.Split(old.Why, " And from ")[0], strings.Join(c.reached[subject][1:], ", "))
-		}
-		if close == nil && old.Mend != nil {
-			old.Mend = declare(old.Mend, e, from)
-		}
-		return
-	}
-	c.reached[subject] = []string{from}
-	what := e.Service + " on " + e.Place
-	if e.Site != nil {
-		what = fmt.Sprintf("site %s of %s on %s", *e.Site, e.Service, e.Place)
-	}
-	if e.Address != e.Place {
-		what += " at " + e.Address
-	}
-	f := Finding{
-		Code: "exposure.undeclared", Subject: subject, Records: e.Records, Trace: &Where{fmt.Sprintf("%s:%s", hostPort(e.Address), portOf(e)), from},
-		Why: fmt.Sprintf("Open, and no intent says so: %s reaches %s.", who(from), what), Mend: close,
-	}
-	if close == nil {
-		f.Mend = declare(&trace.Mend{Remove: []string{}, Add: []string{}}, e, from)
-	}
-	c.add(f)
-}
-
-// closing puts the map of a service that no intent speaks of on loopback only: with it the maps that would take
-// its ports, and without the forwards that would then lead nowhere. nil where one of them serves something else.
-func (c *check) closing(e trace.Open) *trace.Mend {
-	if e.Map == nil {
-		return nil
-	}
-	name, _, _ := strings.Cut(e.Map.Container, "/")
-	host := c.m.PlaceNamed(name)
-	i := slices.IndexFunc(host.Maps, func(m *model.Map) bool { return m.Record == e.Map })
-	if i < 0 {
-		return nil
-	}
-	ports := host.Maps[i].Ports
-	loop := netip.AddrFrom4([4]byte{127, 0, 0, 1})
-	mend := &trace.Mend{}
-	for _, m := range host.Maps {
-		if m.Record.Bind.Transport&e.Map.Bind.Transport == 0 || m.Ports.Intersect(ports).IsEmpty() {
-			continue
-		}
-		if m.Record.Bind.Addr.IsValid() || c.t.Lands(m.Record.Container) {
-			return nil
-		}
-		mend.Remove = append(mend.Remove, estate.Line(m.Record))
-		mend.Add = append(mend.Add, estate.Line(estate.With(m.Record, func(m *estate.Map) { m.Bind.Addr = loop })))
-	}
-	for _, p := range c.m.Places {
-		for _, f := range p.Forwards {
-			if !host.Owns(f.Record.To.Addr) || f.Record.Bind.Transport&e.Map.Bind.Transport == 0 {
-				continue
-			}
-			var led []netset.PortRange
-			for _, pair := range f.Pairs {
-				led = append(led, netset.PortRange{Lo: pair.To, Hi: pair.Inner(pair.From.Hi)})
-			}
-			switch to := netset.PortsOf(led...); {
-			case to.Intersect(ports).IsEmpty():
-			case to.Subtract(ports).IsEmpty():
-				mend.Remove = append(mend.Remove, estate.Line(f.Record))
-			default:
-				return nil
-			}
-		}
-	}
-	return mend
-}
-
-func who(from string) string {
-	if from == "internet" {
-		return "anyone on the internet"
-	}
-	return from
-}
-
-func hostPort(address string) string {
-	if a, err := netip.ParseAddr(address); err == nil && a.Is6() {
-		return "[" + address + "]"
-	}
-	return address
-}
-
-func portOf(e trace.Open) string {
-	if e.Transport == "udp" {
-		return fmt.Sprintf("%d/udp", e.Range.Lo)
-	}
-	return fmt.Sprint(e.Range.Lo)
-}
-
-// declare adds to a mend the intent that says that this is meant to be open: for the site's name, else for the address
-// as it is entered.
-func declare(m *trace.Mend, e trace.Open, from string) *trace.Mend {
-	ports := estate.Ports{Ranges: []netset.PortRange{e.Range}, Transport: netset.TCP}
-	if e.Transport == "udp" {
-		ports.Transport = netset.UDP
-	}
-	target := e.Address
-	if e.Site != nil {
-		name, ok := estate.CleanHostname(*e.Site)
-		if !ok || name == "*" || from != "internet" {
-			return m // which name is meant, or how it is asked for there, is not known
-		}
-		target = name
-	}
-	if from != "internet" && slices.ContainsFunc(m.Add, func(line string) bool { return strings.HasSuffix(line, " for internet") }) {
-		return m // what is meant for the internet is meant for anyone
-	}
-	audience := estate.Selector{Name: from}
-	if from == "internet" {
-		audience = estate.Selector{Word: from}
-	}
-	out := &trace.Mend{Remove: m.Remove, Add: slices.Clone(m.Add)}
-	for i, line := range out.Add {
-		head := fmt.Sprintf("intend %s %s for ", target, ports)
-		if list, ok := strings.CutPrefix(line, head); ok { // it stands there for another audience
-			if list != "internet" && !slices.Contains(strings.Split(list, ","), from) {
-				out.Add[i] = line + "," + from
-			}
-			return out
-		}
-	}
-	i := &estate.Intent{Target: target, Ports: ports, For: []estate.Selector{audience}}
-	if estate.Complete(i) != nil {
-		return m
-	}
-	out.Add = append(out.Add, estate.Line(i))
-	return out
 }

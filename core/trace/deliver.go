@@ -561,6 +561,7 @@ func (r *run) forwarded(h *model.Place, f *model.Forward, in model.NetID, w way)
 		Why: sentence("Forwarded: %s → %s.", w.before, w.flow().To),
 	})
 	if h.Owns(w.dst.addr) {
+		r.atDoor(h, &w)
 		for _, w := range r.filters(h, model.Input, w, in, model.NoNet, nil) {
 			r.byMaps(h, w, false, func(mp *model.Map, w way) bool {
 				if mp.Record.NoRelay {
@@ -594,6 +595,7 @@ func (r *run) forwarded(h *model.Place, f *model.Forward, in model.NetID, w way)
 
 // toMachine is a flow for one of the machine's own addresses that no forward took.
 func (r *run) toMachine(h *model.Place, in model.NetID, w way) {
+	r.atDoor(h, &w)
 	fromInside := in != model.NoNet && r.t.m.Networks[in].On == h.ID
 	r.byMaps(h, w, false, func(mp *model.Map, w way) bool {
 		net := r.network(mp.Net)
@@ -632,6 +634,13 @@ func (r *run) toMachine(h *model.Place, in model.NetID, w way) {
 		}
 		return true
 	}, func(w way) { r.toSockets(h, in, w) })
+}
+
+// atDoor notes how a flow looks as it comes to the machine that it is for.
+func (r *run) atDoor(h *model.Place, w *way) {
+	if !r.goal.repair {
+		w.door = &door{h.ID, w.dst.addr, w.src.set}
+	}
 }
 
 // inputStops says whether a machine's input filters would stop some of a flow that never meets them, since a map takes

@@ -40,11 +40,23 @@ type Open struct {
 	Host   string           `json:"-"` // the machine entered
 	Listen *estate.Listen   `json:"-"`
 	Map    *estate.Map      `json:"-"` // the map it came in by
+	Door   *Door            `json:"-"` // the machine that takes it, as it comes there; nil where it comes beside it
+	Picked *estate.Site     `json:"-"` // the site's record
+	Meant  []*estate.Intent `json:"-"` // the intents that land there, whoever they are for
 	// PastInput says that the map takes it ahead of input filters of its machine that would have stopped it.
 	PastInput bool `json:"-"`
 	addr      netip.Addr
 	set       netset.Addrs
 	flat      int // inner port less outer, or manyToOne
+}
+
+// Door is where a flow comes to the machine that takes it, and how it looks there before any map.
+type Door struct {
+	Host   string
+	Addr   netip.Addr
+	Ports  netset.Ports
+	Same   bool // the source is still the one that it was made with
+	Mapped bool // a map leads it on, translated: input filters do not meet it
 }
 
 // manyToOne is the distance of ports that all land on one.
@@ -65,6 +77,9 @@ type Exposure struct {
 	From      string `json:"from"`
 	Open      []Open `json:"open" nullable:"false"`
 	Undecided []Dark `json:"undecided" nullable:"false"`
+
+	// Hidden is what reaches a site with a list of sources by a port relay, which hides them; whether it is let in or not.
+	Hidden []Open `json:"-"`
 }
 
 // candidate is an address at which something of ours may answer.
@@ -170,7 +185,7 @@ func (t *Tracer) Exposure(v Vantage) Exposure {
 				w := o.start(proto, netset.AllPorts())
 				w.dst = c.dst
 				for _, l := range t.deliver(o, w, goal{place: model.Nowhere}) {
-					t.opened(&open, &x.Undecided, l, c, o)
+					t.opened(&open, &x, l, c, o)
 				}
 			}
 		}
@@ -186,7 +201,8 @@ func (t *Tracer) Exposure(v Vantage) Exposure {
 }
 
 // opened notes what one landing opens, as far as its replies come back.
-func (t *Tracer) opened(open *[]Open, dark *[]Dark, l landing, c candidate, o origin) {
+func (t *Tracer) opened(open *[]Open, x *Exposure, l landing, c candidate, o origin) {
+	dark := &x.Undecided
 	switch {
 	case l.stopped == Undecided:
 		place := c.word
@@ -207,7 +223,7 @@ func (t *Tracer) opened(open *[]Open, dark *[]Dark, l landing, c candidate, o or
 	for _, part := range t.replies(l, o) {
 		switch part.stopped {
 		case "":
-			t.openedAt(open, part, c)
+			t.openedAt(open, x, part, c)
 		case Undecided:
 			*dark = append(*dark, Dark{c.word, l.proto.String(), l.outer.String(), t.m.Places[l.stack].Name, part.lastStep().Why, []string{}})
 		}
@@ -215,7 +231,7 @@ func (t *Tracer) opened(open *[]Open, dark *[]Dark, l landing, c candidate, o or
 }
 
 // openedAt notes what a landing whose replies come back opens.
-func (t *Tracer) openedAt(open *[]Open, l landing, c candidate) {
+func (t *Tracer) openedAt(open *[]Open, x *Exposure, l landing, c candidate) {
 	steps, _ := l.collect()
 	var records []string
 	for _, s := range steps {
@@ -233,6 +249,7 @@ func (t *Tracer) openedAt(open *[]Open, l landing, c candidate) {
 	if l.mapped != nil {
 		base.Map, base.PastInput = l.mapped.Record, l.pastInput
 	}
+	base.Door = t.doorOf(l)
 	service := t.m.Services[base.Service]
 	for _, r := range l.outer.Ranges() {
 		e := base
@@ -247,16 +264,30 @@ func (t *Tracer) openedAt(open *[]Open, l landing, c candidate) {
 		}
 		for _, site := range t.siteNames(service, l, e) {
 			s := e
-			s.Site = &site.name
+			s.Site, s.Picked = &site.name, site.record
 			s.set = site.from(t, l)
-			if site.record != nil {
-				s.Records = append(slices.Clone(records), estate.Line(site.record))
+			s.Records = append(slices.Clone(records), estate.Line(site.record))
+			if l.relayed && len(site.record.Sources) > 0 {
+				s.Ports = s.Range.String()
+				x.Hidden = append(x.Hidden, s)
 			}
 			if !s.set.IsEmpty() || l.src.float != model.Nowhere || l.origins.IsEmpty() {
 				*open = append(*open, s)
 			}
 		}
 	}
+}
+
+// doorOf is where a landing came to the machine that took it; nil where it came to a container from beside it.
+func (t *Tracer) doorOf(l landing) *Door {
+	if l.door == nil {
+		return nil
+	}
+	d := &Door{Host: t.m.Places[l.door.host].Name, Addr: l.door.dst, Ports: l.ports, Same: l.door.src.Equal(l.origins)}
+	if l.mapped != nil {
+		d.Ports, d.Mapped = l.before, !l.relayed
+	}
+	return d
 }
 
 // entered is the machine, or container at its own address, that an address is entered at.
@@ -308,6 +339,14 @@ func (t *Tracer) siteNames(service *model.Service, l landing, e Open) []openSite
 		out = append(out, openSite{"*", group[0].Record, group[0]})
 	}
 	return out
+}
+
+// Lands is the port on which one of the ports lands.
+func (e *Open) Lands(port uint16) uint16 {
+	if e.flat == manyToOne {
+		return e.Port
+	}
+	return e.Port + (port - e.Range.Lo)
 }
 
 // finish joins neighbours, says who is covered, and orders.
@@ -587,6 +626,7 @@ func (t *Tracer) covered(e *Open, v *Vantage) Covered {
 	if m == nil {
 		return None
 	}
+	e.Meant = m.records
 	if m.anyone {
 		return Declared
 	}

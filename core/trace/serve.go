@@ -48,6 +48,8 @@ type served struct {
 
 	handedBy   *estate.Site // the last site that handed it on, and where that stands
 	handedFrom string
+	fronts     []Front      // all that handed it on
+	site       *estate.Site // that took it
 }
 
 // serving takes landings through TLS and sites to what answers.
@@ -565,6 +567,7 @@ func (s *serving) act(f served, l landing, site *model.Site, how picked, q reque
 		}
 		f.way = *in
 	}
+	f.site = rec
 	label := site.Name
 	if f.leg == 0 {
 		f.cells.Site = label
@@ -577,6 +580,7 @@ func (s *serving) act(f served, l landing, site *model.Site, how picked, q reque
 	}[how]
 	f.walk(Step{Stage: StageSite, At: place.Name, Verdict: Pass, Ground: Land, Records: lines(rec), Why: why})
 	if rec.Guard != (estate.Guard{}) {
+		f.guarded = true
 		who := orWord(rec.Guard.Service, rec.Guard.Text)
 		f.walk(Step{Stage: StageSite, At: place.Name, Verdict: Assumed, Ground: Land, Records: lines(rec), Why: sentence("Visitors sign in first, by %s.", who)})
 	}

@@ -156,11 +156,33 @@ type Path struct {
 	Breaks    []Break `json:"breaks" nullable:"false"`
 	Cells     Cells   `json:"cells"`
 
+	fronts    []Front
+	site      *estate.Site // that took it first
+	guarded   bool
 	defaulted string // the site that took it only since none has its name
 	caughtBy  estate.Record
 	addr      netip.Addr
 	lowest    netip.Addr
 }
+
+// Front is a place that handed a request on, by a site, and where it came to from there.
+type Front struct {
+	Place  string
+	Port   uint16 // where it took the request
+	TLS    bool   // encrypted up to there
+	Site   *estate.Site
+	To     string // where it came to; "" where it got nowhere
+	ToPort uint16
+}
+
+// Fronts are the places that handed the request on, in turn, past breaks too.
+func (p *Path) Fronts() []Front { return p.fronts }
+
+// Site is the site that took the request first; nil where none did.
+func (p *Path) Site() *estate.Site { return p.site }
+
+// Guarded says whether visitors sign in on the way.
+func (p *Path) Guarded() bool { return p.guarded }
 
 // Cells is a path as a row: what a stranger meets in turn. Ghost names those past the first break.
 type Cells struct {

@@ -84,7 +84,7 @@ func (s *serving) handOn(f served, l landing, rec *estate.Site, q request) {
 	}
 	inner.out = append(inner.out, first...)
 	for _, r := range inner.out {
-		r.urlpath, r.defaulted = f.urlpath, f.defaulted
+		r.urlpath, r.defaulted, r.site = f.urlpath, f.defaulted, f.site
 		r.src, r.origins = f.src, f.origins
 		if before == "" && r.stopped != "" && r.stopped != Undecided && r.stopped != Loop {
 			if r.stopped == Outside {
@@ -93,6 +93,7 @@ func (s *serving) handOn(f served, l landing, rec *estate.Site, q request) {
 				r.inner, r.stopped = r.stopped, GatewayError
 			}
 		}
+		r.fronts = append([]Front{frontOf(place.Name, l, rec, r)}, r.fronts...)
 		if r.handedBy == nil {
 			r.handedBy, r.handedFrom = rec, place.Name
 		}
@@ -101,6 +102,18 @@ func (s *serving) handOn(f served, l landing, rec *estate.Site, q request) {
 		}
 		s.finish(r)
 	}
+}
+
+// frontOf is one place that handed a request on, by what became of it.
+func frontOf(place string, l landing, rec *estate.Site, became served) Front {
+	f := Front{Place: place, Port: l.port(), TLS: l.sock.Record.TLS, Site: rec}
+	if len(became.fronts) > 0 {
+		f.To, f.ToPort = became.fronts[0].Place, became.fronts[0].Port
+	} else if became.end != "" {
+		f.To, _, _ = strings.Cut(became.end, ":")
+		f.ToPort = became.port
+	}
+	return f
 }
 
 func allGood(list []served) bool {

@@ -24,6 +24,7 @@ type way struct {
 	six       bool         // IPv6
 	name      string       // the name asked
 	tls       bool
+	guarded   bool // visitors have signed in
 	hops      int
 	leg       int // how often a front has handed it on
 	cells     Cells
@@ -44,12 +45,20 @@ type way struct {
 	before      netset.Ports
 	beforeShift int
 	beforeMany  bool
-	relayed     bool // a port relay made it anew
-	pastInput   bool // mapped ahead of input filters that would have stopped it
+	relayed     bool  // a port relay made it anew
+	door        *door // where it came to the machine that took it; noted for exposure alone
+	pastInput   bool  // mapped ahead of input filters that would have stopped it
 	// imagined: the flow goes on by a way that is not there, so nothing can be said of its reply.
 	imagined bool
 	// wouldForward: a router is to forward this and does not yet; its own filters are no break.
 	wouldForward bool
+}
+
+// door is how a flow looks as it comes to the machine that takes it, before any map there.
+type door struct {
+	host model.PlaceID
+	dst  netip.Addr
+	src  netset.Addrs
 }
 
 // source is a set of addresses, or one container without a written address.

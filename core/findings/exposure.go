@@ -1,0 +1,520 @@
+package findings
+
+import (
+	"cmp"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"steady-compass/core/estate"
+	"steady-compass/core/model"
+	"steady-compass/core/netset"
+	"steady-compass/core/trace"
+)
+
+// seen is something open, from one vantage.
+type seen struct {
+	trace.Open
+	from string
+}
+
+// opening is what one finding is about: all that is open under a code and a subject, in the order met.
+type opening struct {
+	code, subject string
+	seen          []seen
+	front         *trace.Front // of a backend that is reached around it
+	guarded       bool
+	intent        *estate.Intent
+}
+
+// exposure finds what is open and not meant to be, from internet and every recorded network.
+func (c *check) exposure() {
+	var vantages []trace.Vantage
+	for _, net := range c.m.Networks {
+		if v, err := c.t.VantageNamed(net.Name); err == nil {
+			vantages = append(vantages, v)
+		}
+	}
+	views := parallel(c.ctx, len(vantages), func(i int) trace.Exposure { return c.t.Exposure(vantages[i]) })
+	o := &openings{check: c, at: map[[2]string]*opening{}, lands: map[string]bool{}}
+	for i, v := range vantages {
+		if c.ctx.Err() != nil {
+			return
+		}
+		o.meant = map[string]bool{}
+		for j := range views[i].Open {
+			if e := &views[i].Open[j]; e.Intent != trace.None {
+				o.meant[doorKey(e)] = true
+			}
+		}
+		for _, e := range views[i].Open {
+			o.look(seen{e, v.Word})
+		}
+		for _, e := range views[i].Hidden {
+			o.note("exposure.source-lost", seen{e, v.Word})
+		}
+	}
+	if len(views) > 0 {
+		o.families(views[0].Open)
+	}
+	for _, found := range o.order {
+		c.opened(found)
+	}
+}
+
+// openings gathers what is open by code and subject.
+type openings struct {
+	*check
+	at    map[[2]string]*opening
+	order []*opening
+	meant map[string]bool // of one vantage: the ports of which an intent covers something
+	lands map[string]bool // whether an intent lands at a place
+}
+
+// doorKey is an address, a transport and a range of ports.
+func doorKey(e *trace.Open) string { return e.Address + " " + e.Ports + "/" + e.Transport }
+
+func (o *openings) note(code string, e seen) *opening {
+	subject := fmt.Sprintf("%s:%s/%s", e.Host, e.Ports, e.Transport)
+	key := [2]string{code, subject}
+	if o.at[key] == nil {
+		o.at[key] = &opening{code: code, subject: subject}
+		o.order = append(o.order, o.at[key])
+	}
+	o.at[key].seen = append(o.at[key].seen, e)
+	return o.at[key]
+}
+
+// look says of one thing open what is wrong with it.
+func (o *openings) look(e seen) {
+	if e.from == "internet" {
+		if service := adminPort(&e.Open); service != "" && len(e.Sources.Only) == 0 && len(e.Sources.Except) == 0 {
+			o.note("exposure.admin", e)
+		}
+		if inTheClear(&e.Open) {
+			o.note("exposure.plaintext", e)
+		}
+	}
+	if e.Intent == trace.Declared {
+		return
+	}
+	if e.PastInput && !o.meant[doorKey(&e.Open)] {
+		o.note("exposure.past-input", e)
+	}
+	if b, ok := o.around(&e); ok {
+		found := o.note("exposure.bypass", e)
+		found.front, found.guarded = b.front, found.guarded || b.guarded
+	}
+	switch audience := slices.ContainsFunc(e.Meant, func(i *estate.Intent) bool { return !forNobody(i) }); {
+	case len(e.Meant) > 0 && !audience:
+		i := e.Meant[0]
+		subject := i.Target + ":" + i.Ports.String()
+		key := [2]string{"intent.contradicted", subject}
+		if o.at[key] == nil {
+			o.at[key] = &opening{code: key[0], subject: subject, intent: i}
+			o.order = append(o.order, o.at[key])
+		}
+		o.at[key].seen = append(o.at[key].seen, e)
+	case audience:
+		o.note("exposure.wider", e)
+	case e.from == "internet" || o.landsAt(e.Place):
+		o.note("exposure.undeclared", e)
+	}
+}
+
+func forNobody(i *estate.Intent) bool {
+	return !slices.ContainsFunc(i.For, func(s estate.Selector) bool { return s.Word != "nobody" })
+}
+
+func (o *openings) landsAt(place string) bool {
+	known, ok := o.lands[place]
+	if !ok {
+		known = o.t.Lands(place)
+		o.lands[place] = known
+	}
+	return known
+}
+
+// backendKey is a listener that something stands before.
+type backendKey struct {
+	place string
+	port  uint16
+}
+
+// backend is what stands before a listener.
+type backend struct {
+	front   *trace.Front
+	guarded bool
+	fronts  []string // the places that hand on to it
+}
+
+// standBefore notes the fronts of a path before what they hand on to.
+func (c *check) standBefore(p *trace.Path) {
+	fronts := p.Fronts()
+	for i := range fronts {
+		f := &fronts[i]
+		if f.To == "" {
+			continue
+		}
+		key := backendKey{f.To, f.ToPort}
+		b := c.behind[key]
+		guarded := f.Site.Guard != (estate.Guard{})
+		if b.front == nil || guarded && !b.guarded {
+			b.front = f
+		}
+		b.guarded = b.guarded || guarded
+		if !slices.Contains(b.fronts, f.Place) {
+			b.fronts = append(b.fronts, f.Place)
+		}
+		c.behind[key] = b
+	}
+}
+
+// around says whether something open leads past the front that stands before it. Containers beside one another meet no
+// front, and are not meant by it.
+func (o *openings) around(e *seen) (backend, bool) {
+	b, ok := o.behind[backendKey{e.Place, e.Port}]
+	if !ok || slices.Contains(b.fronts, e.Place) {
+		return b, false
+	}
+	net := o.m.NetNamed(e.from)
+	beside := net != nil && net.Container() && o.m.PlaceNamed(e.Place).Leg(net.ID) != nil
+	return b, !beside
+}
+
+// families finds machines that let in from internet, in one family, what they do not in the other.
+func (o *openings) families(open []trace.Open) {
+	type landing struct {
+		place, site, transport string
+		port                   uint16
+	}
+	type lets struct {
+		by    [2]*trace.Open // IPv4, IPv6
+		whole [2]bool
+	}
+	all := map[landing]*lets{}
+	var order []landing
+	machine := func(place string) string { host, _, _ := strings.Cut(place, "/"); return host }
+	lively := map[string][2]bool{} // whether a family lets in anything
+	for i := range open {
+		e := &open[i]
+		family := 0
+		if a, err := netip.ParseAddr(e.Address); err != nil {
+			continue
+		} else if a.Is6() {
+			family = 1
+		}
+		site := ""
+		if e.Site != nil {
+			site = *e.Site
+		}
+		for port := int(e.Range.Lo); port <= int(e.Range.Hi); port++ {
+			k := landing{e.Place, site, e.Transport, e.Lands(uint16(port))}
+			l := all[k]
+			if l == nil {
+				l = &lets{}
+				all[k] = l
+				order = append(order, k)
+			}
+			if l.by[family] == nil {
+				l.by[family] = e
+			}
+			l.whole[family] = l.whole[family] || len(e.Sources.Only)+len(e.Sources.Except) == 0
+			if port-int(e.Range.Lo) >= widest {
+				break // a range is one thing
+			}
+		}
+		m := machine(e.Place)
+		known := lively[m]
+		known[family] = true
+		lively[m] = known
+	}
+	told := map[*trace.Open]bool{}
+	for _, k := range order {
+		l, m := all[k], machine(k.place)
+		for family, e := range l.by {
+			other := 1 - family
+			more := e != nil && (l.by[other] == nil || l.whole[family] && !l.whole[other])
+			if !more || told[e] || e.Intent == trace.Declared || !(lively[m][other] || family == 1 && o.holds(m, false)) {
+				continue
+			}
+			told[e] = true
+			o.note("exposure.family", seen{*e, "internet"})
+		}
+	}
+}
+
+// holds says whether a machine has an address of a family, its containers' gateways aside.
+func (o *openings) holds(machine string, v6 bool) bool {
+	p := o.m.PlaceNamed(machine)
+	return p != nil && slices.ContainsFunc(p.Legs, func(l model.Leg) bool {
+		return !l.Gateway && slices.ContainsFunc(l.Addrs, func(a netip.Addr) bool { return a.Is6() == v6 })
+	})
+}
+
+// opened makes a finding of what is open under one code and subject.
+func (c *check) opened(o *opening) {
+	e := o.seen[0]
+	f := Finding{Code: o.code, Subject: o.subject, Records: e.Records, Trace: &Where{fmt.Sprintf("%s:%s", hostPort(e.Address), portOf(e.Open)), e.from}}
+	what := e.Service + " on " + e.Place
+	if e.Site != nil {
+		what = fmt.Sprintf("site %s of %s on %s", *e.Site, e.Service, e.Place)
+	}
+	at := what
+	if e.Address != e.Place {
+		at += " at " + e.Address
+	}
+	switch o.code {
+	case "exposure.undeclared":
+		f.Why = fmt.Sprintf("Open, and no intent says so: %s reaches %s.", who(e.from), at)
+		f.Mend = c.undeclaredMend(o)
+	case "exposure.wider":
+		f.Why = fmt.Sprintf("Open to more than it is meant for: %s, and %s reaches it too, at %s.", meantFor(e.Meant), whoOf(e), at)
+		for _, i := range e.Meant {
+			f.Records = append(slices.Clone(f.Records), estate.Line(i))
+		}
+		f.Mend = c.narrowing(o)
+	case "intent.contradicted":
+		f.Why = fmt.Sprintf("Nobody is meant to reach %s, and %s does: %s.", o.intent.Target, who(e.from), at)
+		f.Records = append(lines(o.intent), f.Records...)
+		f.Mend = c.shutting(o)
+	case "exposure.past-input":
+		host, _, _ := strings.Cut(e.Map.Container, "/")
+		f.Records = lines(e.Map)
+		var names []string
+		for _, in := range c.m.PlaceNamed(host).Filters[model.Input] {
+			f.Records = append(f.Records, estate.Line(in.Record))
+			names = append(names, in.Record.Name)
+		}
+		f.Why = fmt.Sprintf("%s reaches %s on %s by the map, ahead of the input filter %s, which would have stopped it.", who(e.from), e.Service, e.Place, joined(names))
+		f.Mend = c.closing(e.Open)
+	case "exposure.bypass":
+		past := "its front " + o.front.Place
+		switch {
+		case o.guarded && o.front.Site.Guard != (estate.Guard{}):
+			past += fmt.Sprintf(", which asks to sign in (%s)", orText(o.front.Site.Guard))
+		case o.front.TLS && !e.Listen.TLS:
+			past += ", which encrypts"
+		}
+		f.Why = fmt.Sprintf("%s reaches %s around %s.", who(e.from), at, past)
+		f.Records = append(slices.Clone(f.Records), estate.Line(o.front.Site))
+		f.Mend = c.shutting(o)
+	case "exposure.admin":
+		f.Why = fmt.Sprintf("Every address on the internet reaches %s, on a port for %s.", at, adminPort(&e.Open))
+		if e.Intent == trace.None {
+			f.Mend = c.shutting(o)
+		}
+	case "exposure.plaintext":
+		f.Why = fmt.Sprintf("Anyone on the internet reaches %s, and what is said there can be read on the way.", at)
+		f.Mend = c.encrypting(e.Open)
+	case "exposure.family":
+		other, family := "IPv6", "IPv4"
+		if e.addrIs6() {
+			other, family = family, other
+		}
+		f.Why = fmt.Sprintf("Over %s anyone on the internet reaches %s, and over %s not.", family, at, other)
+		if len(e.Sources.Only)+len(e.Sources.Except) > 0 {
+			f.Why = fmt.Sprintf("Over %s more of the internet reaches %s than over %s.", family, at, other)
+		}
+		if e.Intent == trace.None {
+			f.Mend = c.shutting(o)
+		}
+	case "exposure.source-lost":
+		f.Why = fmt.Sprintf("The port relay of %s hides who asks: %s has a list of sources, and sees the relay instead of %s.", e.Host, what, who(e.from))
+		if e.Intent == trace.None && e.Map != nil && c.used[estate.Line(e.Map)] == "" {
+			f.Mend = &trace.Mend{Remove: lines(e.Map), Add: lines(estate.With(e.Map, func(m *estate.Map) { m.NoRelay = true }))}
+		}
+	}
+	f.Why = strings.ToUpper(f.Why[:1]) + f.Why[1:] + alsoFrom(o)
+	c.add(f)
+}
+
+// alsoFrom says from where else.
+func alsoFrom(o *opening) string {
+	var more []string
+	for _, e := range o.seen[1:] {
+		if e.from != o.seen[0].from && !slices.Contains(more, e.from) {
+			more = append(more, e.from)
+		}
+	}
+	if len(more) == 0 {
+		return ""
+	}
+	return " And from " + strings.Join(more, ", ") + "."
+}
+
+func orText(g estate.Guard) string { return cmp.Or(g.Service, g.Text) }
+
+func (e *seen) addrIs6() bool {
+	a, err := netip.ParseAddr(e.Address)
+	return err == nil && a.Is6()
+}
+
+// meantFor says for whom intents are.
+func meantFor(list []*estate.Intent) string {
+	var words []string
+	for _, i := range list {
+		for _, s := range i.For {
+			if w := s.String(); s.Word != "nobody" && !slices.Contains(words, w) {
+				words = append(words, w)
+			}
+		}
+	}
+	return "for " + joined(words)
+}
+
+// whoOf is who reaches something open.
+func whoOf(e seen) string {
+	switch {
+	case len(e.Sources.Only) > 0:
+		return fmt.Sprintf("%s (from %s)", strings.Join(e.Sources.Only, ", "), e.from)
+	case len(e.Sources.Except) > 0:
+		return fmt.Sprintf("%s but for %s", who(e.from), strings.Join(e.Sources.Except, ", "))
+	}
+	return who(e.from)
+}
+
+// undeclaredMend closes what nothing intends, or says that it is meant.
+func (c *check) undeclaredMend(o *opening) *trace.Mend {
+	mend := c.closing(o.seen[0].Open)
+	if mend != nil {
+		return mend
+	}
+	mend = &trace.Mend{Remove: []string{}, Add: []string{}}
+	for _, e := range o.seen {
+		var ok bool
+		if mend, ok = c.declare(mend, e.Open, e.from); !ok {
+			return nil
+		}
+	}
+	return mend
+}
+
+// closing puts the map of a service that no intent speaks of on loopback only: with it the maps that would take
+// its ports, and without the forwards that would then lead nowhere. nil where one of them serves something else.
+func (c *check) closing(e trace.Open) *trace.Mend {
+	if e.Map == nil {
+		return nil
+	}
+	name, _, _ := strings.Cut(e.Map.Container, "/")
+	host := c.m.PlaceNamed(name)
+	i := slices.IndexFunc(host.Maps, func(m *model.Map) bool { return m.Record == e.Map })
+	if i < 0 {
+		return nil
+	}
+	ports := host.Maps[i].Ports
+	loop := netip.AddrFrom4([4]byte{127, 0, 0, 1})
+	mend := &trace.Mend{}
+	for _, m := range host.Maps {
+		if m.Record.Bind.Transport&e.Map.Bind.Transport == 0 || m.Ports.Intersect(ports).IsEmpty() {
+			continue
+		}
+		if m.Record.Bind.Addr.IsValid() || c.t.Lands(m.Record.Container) {
+			return nil
+		}
+		mend.Remove = append(mend.Remove, estate.Line(m.Record))
+		mend.Add = append(mend.Add, estate.Line(estate.With(m.Record, func(m *estate.Map) { m.Bind.Addr = loop })))
+	}
+	for _, p := range c.m.Places {
+		for _, f := range p.Forwards {
+			if !host.Owns(f.Record.To.Addr) || f.Record.Bind.Transport&e.Map.Bind.Transport == 0 {
+				continue
+			}
+			var led []netset.PortRange
+			for _, pair := range f.Pairs {
+				led = append(led, netset.PortRange{Lo: pair.To, Hi: pair.Inner(pair.From.Hi)})
+			}
+			switch to := netset.PortsOf(led...); {
+			case to.Intersect(ports).IsEmpty():
+			case to.Subtract(ports).IsEmpty():
+				mend.Remove = append(mend.Remove, estate.Line(f.Record))
+			default:
+				return nil
+			}
+		}
+	}
+	return mend
+}
+
+// arrives says whether a target gets through from a vantage, on the ports of something open: the first of them stands for all.
+func (c *check) arrives(target string, e trace.Open, from string) bool {
+	v, err := c.t.VantageNamed(from)
+	if err != nil {
+		return false
+	}
+	tg, err := c.t.ParseTarget(target)
+	if err != nil {
+		return false
+	}
+	key := trace.PortKey{Port: e.Range.Lo, Transport: netset.TCP}
+	if e.Transport == "udp" {
+		key.Transport = netset.UDP
+	}
+	paths := c.t.TracePort(tg, key, v)
+	return len(paths) > 0 && !slices.ContainsFunc(paths, func(p trace.Path) bool { return !p.Outcome.Good() })
+}
+
+func who(from string) string {
+	if from == "internet" {
+		return "anyone on the internet"
+	}
+	return from
+}
+
+func hostPort(address string) string {
+	if a, err := netip.ParseAddr(address); err == nil && a.Is6() {
+		return "[" + address + "]"
+	}
+	return address
+}
+
+func portOf(e trace.Open) string {
+	if e.Transport == "udp" {
+		return fmt.Sprintf("%d/udp", e.Range.Lo)
+	}
+	return fmt.Sprint(e.Range.Lo)
+}
+
+// declare adds to a mend the intent that says that this is meant to be open: for the site's name, else for the address
+// as it is entered. false where that cannot be said, or would not be met.
+func (c *check) declare(m *trace.Mend, e trace.Open, from string) (*trace.Mend, bool) {
+	ports := estate.Ports{Ranges: []netset.PortRange{e.Range}, Transport: netset.TCP}
+	if e.Transport == "udp" {
+		ports.Transport = netset.UDP
+	}
+	target := e.Address
+	if e.Site != nil {
+		name, ok := estate.CleanHostname(*e.Site)
+		if !ok || name == "*" || from != "internet" {
+			return m, false // which name is meant, or how it is asked for there, is not known
+		}
+		target = name
+	}
+	if from != "internet" && slices.ContainsFunc(m.Add, func(line string) bool { return strings.HasSuffix(line, " for internet") }) {
+		return m, true // what is meant for the internet is meant for anyone
+	}
+	if !c.arrives(target, e, from) {
+		return m, false
+	}
+	audience := estate.Selector{Name: from}
+	if from == "internet" {
+		audience = estate.Selector{Word: from}
+	}
+	out := &trace.Mend{Remove: m.Remove, Add: slices.Clone(m.Add)}
+	for i, line := range out.Add {
+		head := fmt.Sprintf("intend %s %s for ", target, ports)
+		if list, ok := strings.CutPrefix(line, head); ok { // it stands there for another audience
+			if list != "internet" && !slices.Contains(strings.Split(list, ","), from) {
+				out.Add[i] = line + "," + from
+			}
+			return out, true
+		}
+	}
+	i := &estate.Intent{Target: target, Ports: ports, For: []estate.Selector{audience}}
+	if estate.Complete(i) != nil {
+		return m, false
+	}
+	out.Add = append(out.Add, estate.Line(i))
+	return out, true
+}

@@ -1,0 +1,149 @@
+package findings
+
+import (
+	"fmt"
+	"slices"
+
+	"steady-compass/core/estate"
+	"steady-compass/core/model"
+	"steady-compass/core/trace"
+)
+
+// aim is what became of an intent: the walks from those it is for.
+type aim struct {
+	intent *estate.Intent
+	target trace.Target
+	broken []broken
+	bare   []broken // where nobody signs in, though it is to be guarded
+}
+
+// broken is a path that does not do what an intent says, and the walk that found it.
+type broken struct {
+	path *trace.Path
+	from string
+	port string
+}
+
+// met notes whether paths do what an intent says.
+func (a *aim) met(w walk, paths []trace.Path) {
+	for i := range paths {
+		p := &paths[i]
+		wrong := slices.ContainsFunc(p.Breaks, func(b trace.Break) bool { return b.Code == "path.wrong-place" })
+		switch {
+		case p.Outcome == trace.Undecided: // nobody can say
+		case !p.Outcome.Good() && p.Outcome != trace.Outside || wrong:
+			a.broken = append(a.broken, broken{p, w.from.Word, keyWord(w.key)})
+		case a.intent.Guarded && p.Outcome == trace.Arrives && !p.Guarded():
+			a.bare = append(a.bare, broken{p, w.from.Word, keyWord(w.key)})
+		}
+	}
+}
+
+// aims says of each intent whether those it is for get there, and by a guard where it says so.
+func (c *check) aims(list []*aim) {
+	for _, a := range list {
+		subject := a.intent.Target + ":" + a.intent.Ports.String()
+		if len(a.broken) > 0 {
+			b := a.broken[0]
+			f := Finding{
+				Code: "intent.unmet", Subject: subject, Records: lines(a.intent), Trace: &Where{a.intent.Target + ":" + b.port, b.from},
+				Why: fmt.Sprintf("Meant for %s, and not so: %s %s %s.", selectorsOf(a.intent.For), waysOf(a.broken), endWord(len(a.broken)), b.path.Outcome),
+			}
+			if b.path.Outcome.Good() {
+				f.Why = fmt.Sprintf("Meant to reach %s, and %s %s elsewhere.", a.intent.Reaching, waysOf(a.broken), endWord(len(a.broken)))
+			}
+			f.Mend = unmetMend(a.broken)
+			c.add(f)
+		}
+		if len(a.bare) > 0 {
+			b := a.bare[0]
+			f := Finding{
+				Code: "intent.unguarded", Subject: subject, Records: lines(a.intent), Trace: &Where{a.intent.Target + ":" + b.port, b.from},
+				Why: fmt.Sprintf("Meant to be guarded, and nobody signs in: who comes by %s arrives without.", waysOf(a.bare)),
+			}
+			f.Mend = c.guarding(a.bare)
+			c.add(f)
+		}
+	}
+}
+
+func endWord(n int) string {
+	if n == 1 {
+		return "ends"
+	}
+	return "end"
+}
+
+func selectorsOf(list []estate.Selector) string {
+	words := make([]string, len(list))
+	for i, s := range list {
+		words[i] = s.String()
+	}
+	return joined(words)
+}
+
+// waysOf says by which ports, and from where.
+func waysOf(list []broken) string {
+	var words []string
+	for _, b := range list {
+		if w := fmt.Sprintf("port %s from %s", b.port, b.from); !slices.Contains(words, w) {
+			words = append(words, w)
+		}
+	}
+	if len(words) > 3 {
+		words = append(words[:3:3], fmt.Sprintf("%d more ways", len(words)-3))
+	}
+	return joined(words)
+}
+
+// unmetMend is all that stops the paths of an intent, mended at once; nil where one of them is not known how.
+func unmetMend(list []broken) *trace.Mend {
+	var out *trace.Mend
+	for _, b := range list {
+		known := false
+		for _, brk := range b.path.Breaks {
+			if brk.Mend.IsEmpty() {
+				continue
+			}
+			known = true
+			if out == nil {
+				out = &trace.Mend{Remove: slices.Clone(brk.Mend.Remove), Add: slices.Clone(brk.Mend.Add)}
+			} else {
+				out = joinMends(out, brk.Mend)
+			}
+		}
+		if !known {
+			return nil
+		}
+	}
+	return out
+}
+
+// guarding gives the sites that let anybody in the guard that another site of their service has.
+func (c *check) guarding(list []broken) *trace.Mend {
+	mend := &trace.Mend{Remove: []string{}, Add: []string{}}
+	for _, b := range list {
+		site := b.path.Site()
+		if site == nil {
+			return nil
+		}
+		guard := guardOf(c.m.Services[site.Service])
+		if guard == (estate.Guard{}) {
+			return nil
+		}
+		if line := estate.Line(site); !slices.Contains(mend.Remove, line) {
+			mend.Remove = append(mend.Remove, line)
+			mend.Add = append(mend.Add, estate.Line(estate.With(site, func(n *estate.Site) { n.Guard = guard })))
+		}
+	}
+	return mend
+}
+
+func guardOf(s *model.Service) estate.Guard {
+	for _, site := range s.Sites {
+		if site.Record.Guard != (estate.Guard{}) {
+			return site.Record.Guard
+		}
+	}
+	return estate.Guard{}
+}

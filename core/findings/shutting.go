@@ -1,0 +1,201 @@
+package findings
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"steady-compass/core/estate"
+	"steady-compass/core/model"
+	"steady-compass/core/netset"
+	"steady-compass/core/trace"
+)
+
+// shutting stops what is open where nothing intends it: a map on loopback only or, where that would stop something meant, a
+// line in a filter of the machine. nil where the records do not say how.
+func (c *check) shutting(o *opening) *trace.Mend {
+	e := o.seen[0]
+	if e.Site != nil {
+		return nil // other sites come in by the same port
+	}
+	if e.Map != nil && c.used[estate.Line(e.Map)] == "" && o.code != "exposure.wider" {
+		if mend := c.closing(e.Open); mend != nil {
+			return mend
+		}
+	}
+	return c.filtering(o)
+}
+
+// narrowing lets in only whom intents admit: by the site's own list of sources, else by a filter of the machine.
+func (c *check) narrowing(o *opening) *trace.Mend {
+	e := o.seen[0]
+	if e.Site == nil {
+		return c.shutting(o)
+	}
+	audience := audienceOf(e.Meant)
+	if len(e.Picked.Names) != 1 || e.Picked.Names[0] != *e.Site || len(audience) == 0 {
+		return nil
+	}
+	for _, e := range o.seen {
+		if e.Picked != o.seen[0].Picked {
+			return nil
+		}
+	}
+	return &trace.Mend{Remove: lines(e.Picked), Add: lines(estate.With(e.Picked, func(n *estate.Site) { n.Sources = audience }))}
+}
+
+// audienceOf are all that intents are for.
+func audienceOf(list []*estate.Intent) []estate.Selector {
+	var out []estate.Selector
+	for _, i := range list {
+		for _, s := range i.For {
+			if s.Word != "nobody" && !slices.Contains(out, s) {
+				out = append(out, s)
+			}
+		}
+	}
+	return out
+}
+
+// filtering stops what is open by a line of a filter on the machine that takes it, behind one that keeps those who are to
+// reach it.
+func (c *check) filtering(o *opening) *trace.Mend {
+	first := o.seen[0]
+	ports, ok := doorPorts(&first.Open)
+	if !ok {
+		return nil
+	}
+	keep := audienceOf(first.Meant)
+	for _, front := range c.behind[backendKey{first.Place, first.Port}].fronts {
+		host, _, _ := strings.Cut(front, "/")
+		if host != first.Door.Host {
+			keep = appendNew(keep, estate.Selector{Name: host})
+		}
+	}
+	host := c.m.PlaceNamed(first.Door.Host)
+	byHook := map[model.Hook]*met{}
+	for i := range o.seen {
+		e := &o.seen[i]
+		if p, ok := doorPorts(&e.Open); !ok || !p.Equal(ports) || e.Door.Host != first.Door.Host {
+			return nil
+		}
+		hook := model.Input
+		if e.Door.Mapped {
+			hook = model.Arriving
+		}
+		if byHook[hook] == nil {
+			byHook[hook] = &met{}
+		}
+		byHook[hook].add(e)
+	}
+	transport := netset.TCP
+	if first.Transport == "udp" {
+		transport = netset.UDP
+	}
+	listed := estate.Ports{Ranges: ports.Ranges(), Transport: transport}
+	mend := &trace.Mend{Remove: []string{}, Add: []string{}}
+	for _, hook := range []model.Hook{model.Arriving, model.Input} {
+		flows := byHook[hook]
+		if flows == nil {
+			continue
+		}
+		name := filterOn(host, hook, flows, len(keep) > 0)
+		if name == "" {
+			name = c.freeFilterName(host.Name, hook)
+			mend.Add = append(mend.Add, estate.Line(estate.Made(&estate.Filter{Name: name, On: []string{host.Name}, Hook: hook.String(), Otherwise: "pass"})))
+		}
+		at := 1
+		if len(keep) > 0 {
+			mend.Add = append(mend.Add, estate.LineAt(estate.Made(&estate.Rule{Filter: name, Action: "pass", Ports: listed, From: keep, To: flows.to}), at))
+			at++
+		}
+		mend.Add = append(mend.Add, estate.LineAt(estate.Made(&estate.Rule{Filter: name, Action: "drop", Ports: listed, From: flows.from, To: flows.to}), at))
+	}
+	return mend
+}
+
+// met are the flows that filters on one hook of a machine meet.
+type met struct {
+	from, to []estate.Selector
+	v4, v6   bool
+}
+
+func (m *met) add(e *seen) {
+	a := e.Door.Addr
+	m.from, m.to = appendNew(m.from, vantageSelector(e.from)), appendNew(m.to, estate.Selector{Prefix: netip.PrefixFrom(a, a.BitLen())})
+	m.v4, m.v6 = m.v4 || a.Is4(), m.v6 || a.Is6()
+}
+
+func appendNew(list []estate.Selector, s estate.Selector) []estate.Selector {
+	if slices.Contains(list, s) {
+		return list
+	}
+	return append(list, s)
+}
+
+func vantageSelector(word string) estate.Selector {
+	if word == "internet" {
+		return estate.Selector{Word: word}
+	}
+	return estate.Selector{Name: word}
+}
+
+// doorPorts are the ports of something open as it comes to the machine that takes it, where its source is still its own.
+func doorPorts(e *trace.Open) (netset.Ports, bool) {
+	if e.Door == nil || !e.Door.Same {
+		return netset.Ports{}, false
+	}
+	own := netset.PortsOf(e.Range)
+	switch {
+	case e.Door.Host == e.Host && own.Subtract(e.Door.Ports).IsEmpty():
+		return own, true
+	case e.Door.Ports.Count() == e.Range.Len():
+		return e.Door.Ports, true
+	}
+	return netset.Ports{}, false
+}
+
+// filterOn is a filter of a machine on a hook that meets flows of their families, and in which a line put first decides; ""
+// where there is none.
+func filterOn(p *model.Place, hook model.Hook, flows *met, keeps bool) string {
+	for _, f := range p.Filters[hook] {
+		if f.Record.Family == "ipv4" && flows.v6 || f.Record.Family == "ipv6" && flows.v4 || f.Record.Stateless || f.Record.DropWins && keeps {
+			continue
+		}
+		return f.Record.Name
+	}
+	return ""
+}
+
+func (c *check) freeFilterName(host string, hook model.Hook) string {
+	taken := map[string]bool{}
+	for _, r := range c.m.Estate.Of(estate.KindNamed("filter")) {
+		taken[r.(*estate.Filter).Name] = true
+	}
+	name := host + "-" + hook.String()
+	for n := 2; taken[name]; n++ {
+		name = fmt.Sprintf("%s-%s%d", host, hook, n)
+	}
+	return name
+}
+
+// encrypting sends visitors of a site in the clear to the same site behind TLS, where it is there.
+func (c *check) encrypting(e trace.Open) *trace.Mend {
+	if e.Picked == nil {
+		return nil
+	}
+	for _, s := range c.m.Services[e.Service].Sites {
+		if s.Name != *e.Site || s.Record == e.Picked || !s.Record.Redirect.IsZero() {
+			continue
+		}
+		for _, l := range c.m.Services[e.Service].Listens {
+			if l.TLS && l.Bind.Set().Contains(443) && (s.Ports.IsEmpty() || s.Ports.Contains(443)) && len(e.Picked.Names) == 1 {
+				return &trace.Mend{Remove: lines(e.Picked), Add: lines(estate.With(e.Picked, func(n *estate.Site) {
+					*n = estate.Site{Common: n.Common, Service: n.Service, Names: n.Names, At: n.At, Path: n.Path, Default: n.Default, Redirect: estate.Redirect{HTTPS: true}}
+				}))}
+			}
+		}
+	}
+	return nil
+}
