@@ -488,6 +488,28 @@ func TestCases(t *testing.T) {
 		{`rule edge pass 22 from perimter to box`, `record.unknown-reference rule edge pass 22 from perimter to box`},
 		{`rule edge pass 22 from perimeter to box until 2026-11-24`, `order.unused rule edge pass 22 from perimeter to box until 2026-11-24
 		  temporary.expired rule edge pass 22 from perimeter to box until 2026-11-24`},
+		// Ways.
+		{"host second router\naddress second 10.0.8.2 perimeter\naddress second 203.0.113.9 internet\nroute store default via 10.0.8.1", `path.tie a.example:443
+		  path.tie a.example:80
+		  path.tie www.a.example:443
+		  path.tie www.a.example:80`},
+		{"host second router\naddress second 10.0.8.2 perimeter\naddress second 10.0.0.2 yard\nlisten store 22 as ssh\nrule local pass 22 from yard\nintend store 22 for yard\nrule edge pass 22 from yard to store", `path.tie a.example:443
+		  path.tie a.example:80
+		  path.tie store:22 (no mend)
+		  path.tie www.a.example:443
+		  path.tie www.a.example:80`},
+		{"filter quiet on store output otherwise drop stateless\nrule quiet pass 53/udp", `intent.unmet store:9000
+		  intent.unmet www.a.example:80,443
+		  path.lost-reply store:9000
+		  path.lost-reply www.a.example:443
+		  path.lost-reply www.a.example:80
+		  redirect.dead www.a.example:80`},
+		{`forward gate 203.0.113.1:9090 to 10.0.8.20:9000 inside
+		  rule local pass 9000 from perimeter
+		  rule edge pass 9000 from perimeter to store
+		  intend store 9000 for perimeter
+		  intend 203.0.113.1 9090 for perimeter`, `intent.unmet 203.0.113.1:9090
+		  path.lost-reply 203.0.113.1:9090`},
 		// Rules in their order.
 		{`rule edge pass 80 from 198.51.100.0/24 to box`, `order.shadowed rule edge pass 80 from 198.51.100.0/24 to box`},
 		{`rule edge drop 80 from 198.51.100.0/24 to box`, `order.shadowed rule edge drop 80 from 198.51.100.0/24 to box`},

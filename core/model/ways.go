@@ -26,7 +26,7 @@ type Hop struct {
 	Net     NetID   // by which network it leaves
 	Place   PlaceID // who gets it next, for OnLink and Via
 	Records []estate.Record
-	Ties    []PlaceID
+	Ties    []Leader // all of them, for Tie
 }
 
 // NextHop says where a host sends a flow: on-link first, then the most specific route written,
@@ -161,20 +161,21 @@ func (m *Model) FromNetwork(id NetID, dst netip.Addr) Hop {
 	return m.choose(m.leaders(id, dst, Nowhere))
 }
 
-type leader struct {
-	net   NetID
-	place PlaceID
+// Leader is a router that leads somewhere, and the network in which it does.
+type Leader struct {
+	Net   NetID
+	Place PlaceID
 }
 
 // byRouter is the only router of a host's networks that leads to a destination.
 func (m *Model) byRouter(p *Place, dst netip.Addr) Hop {
-	var found []leader
+	var found []Leader
 	for _, leg := range p.Legs {
 		if leg.Gateway { // a container network inside the machine leads nowhere
 			continue
 		}
 		for _, l := range m.leaders(leg.Net, dst, p.ID) {
-			if len(found) == 0 || found[0].place != l.place {
+			if len(found) == 0 || found[0].Place != l.Place {
 				found = append(found, l)
 			}
 		}
@@ -182,38 +183,37 @@ func (m *Model) byRouter(p *Place, dst netip.Addr) Hop {
 	return m.choose(found)
 }
 
-func (m *Model) choose(found []leader) Hop {
+func (m *Model) choose(found []Leader) Hop {
 	switch len(found) {
 	case 0:
 		return Hop{Kind: NoWay, Net: NoNet}
 	case 1:
-		return Hop{Kind: Via, Net: found[0].net, Place: found[0].place, Records: []estate.Record{m.Places[found[0].place].Record}}
+		return Hop{Kind: Via, Net: found[0].Net, Place: found[0].Place, Records: []estate.Record{m.Places[found[0].Place].Record}}
 	}
-	hop := Hop{Kind: Tie, Net: found[0].net, Place: found[0].place}
+	hop := Hop{Kind: Tie, Net: found[0].Net, Place: found[0].Place, Ties: found}
 	for _, l := range found {
-		hop.Ties = append(hop.Ties, l.place)
-		hop.Records = append(hop.Records, m.Places[l.place].Record)
+		hop.Records = append(hop.Records, m.Places[l.Place].Record)
 	}
 	return hop
 }
 
 // leaders are the routers in a network that lead to a destination by another network.
-func (m *Model) leaders(id NetID, dst netip.Addr, except PlaceID) []leader {
+func (m *Model) leaders(id NetID, dst netip.Addr, except PlaceID) []Leader {
 	n := m.Networks[id]
 	if n.Container() {
 		if n.On != except {
-			return []leader{{id, n.On}} // containers leave by their machine
+			return []Leader{{id, n.On}} // containers leave by their machine
 		}
 		return nil
 	}
-	var out []leader
+	var out []Leader
 	for _, member := range n.Members {
 		p := m.Places[member]
 		if member == except || p.IsContainer() || !p.Router && len(p.networks) == 0 {
 			continue
 		}
 		if m.leads(p, dst, id, map[PlaceID]bool{except: true}) {
-			out = append(out, leader{id, member})
+			out = append(out, Leader{id, member})
 		}
 	}
 	return out

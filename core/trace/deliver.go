@@ -374,11 +374,7 @@ func (r *run) follow(at *model.Place, sender model.PlaceID, w way, hop model.Hop
 		}
 		r.end(w)
 	case model.Tie:
-		w.walk(Step{
-			Stage: StageRoute, At: where, Verdict: Unsettled, Ground: Shallows, Records: lines(hop.Records...),
-			Why: "Several routers lead there and no route says which: not judged yet.",
-		})
-		r.undecided(w)
+		r.tie(at, where, w, hop)
 	case model.Unknown:
 		w.walk(Step{
 			Stage: StageRoute, At: where, Verdict: Unsettled, Ground: Shallows, Records: lines(hop.Records...),

@@ -21,21 +21,18 @@ func (t *Tracer) replies(l landing, o origin) []landing {
 	stack := t.m.Places[l.stack]
 	back := wayBack{t: t, l: &l, passed: map[model.PlaceID]bool{stack.ID: true}, met: map[model.PlaceID]bool{}, ports: replyPorts(o), src: l.dst, to: source{set: set, float: l.src.float, net: l.src.net}, asking: l.src.set.Equal(l.origins)}
 	back.follow(stack, t.sender(o))
-	if back.tie {
-		l.walk(Step{Stage: StageRoute, At: stack.Name, Verdict: Unsettled, Ground: Land, Records: []string{}, Why: "The reply may take several ways, and no route says which: not judged yet."})
-		if l.stopped == "" {
-			l.stopped = Undecided
-		}
+	if back.tie != nil {
+		t.tiedReply(&l, back)
 		return []landing{l}
 	}
 	for h := l.held; h != nil; h = h.prev {
 		if h.knows && !back.passed[h.place] && !float {
-			t.lose(&l, stack, sentence("The reply to %s does not come back by %s, which knows of the flow.", t.replyWord(&l), t.m.Places[h.place].Name))
+			t.lose(&l, stack, t.replyBy(&l, stack, h.place), sentence("The reply to %s does not come back by %s, which knows of the flow.", t.replyWord(&l), t.m.Places[h.place].Name))
 			return []landing{l}
 		}
 	}
 	if back.astray != nil {
-		t.lose(&l, stack, sentence("The reply goes out by %s, which did not see the flow and gives it another source.", back.astray.Name))
+		t.lose(&l, stack, nil, sentence("The reply goes out by %s, which did not see the flow and gives it another source.", back.astray.Name))
 		return []landing{l}
 	}
 	return t.stateless(l, stack, back)
@@ -70,7 +67,7 @@ func (t *Tracer) stateless(l landing, stack *model.Place, back wayBack) []landin
 			back.all = true
 		}
 	}
-	t.lose(&l, stack, sentence("The stateless filter %s on %s does not let the reply pass, to ports %s.", back.by.Record.Name, back.at.Name, back.ports), back.by.Record)
+	t.lose(&l, stack, t.passReply(back), sentence("The stateless filter %s on %s does not let the reply pass, to ports %s.", back.by.Record.Name, back.at.Name, back.ports), back.by.Record)
 	if back.all || back.lost.IsEmpty() {
 		return []landing{l}
 	}
@@ -93,10 +90,10 @@ func (t *Tracer) replyWord(l *landing) string {
 	return l.src.set.Lowest().String()
 }
 
-func (t *Tracer) lose(l *landing, stack *model.Place, why string, shown ...estate.Record) {
+func (t *Tracer) lose(l *landing, stack *model.Place, mend *Mend, why string, shown ...estate.Record) {
 	records := lines(append(shown, stack.Record)...)
 	l.walk(Step{Stage: StageRoute, At: stack.Name, Verdict: Broken, Ground: Land, Records: records, Why: why})
-	l.stop(LostReply, Break{Code: "path.lost-reply", At: stack.Name, Why: why, Short: "reply goes astray", Records: records})
+	l.stop(LostReply, Break{Code: "path.lost-reply", At: stack.Name, Why: why, Short: "reply goes astray", Records: records, Mend: mend})
 }
 
 // sender is the machine that a flow was made at.
@@ -119,12 +116,17 @@ type wayBack struct {
 	passed map[model.PlaceID]bool
 	met    map[model.PlaceID]bool // the machines that the flow met
 	astray *model.Place           // a machine that did not see the flow, and sends its reply out over internet as its own
-	tie    bool                   // several ways, and nothing says which
+	tie    *model.Hop             // several ways, and nothing says which
+	tiedAt *model.Place           // the machine that they part at
 
-	by     *model.Filter // the first stateless filter that does not let it pass
-	at     *model.Place  // and its machine
-	lost   netset.Addrs  // to whom it does not get, of the vantage's own sources
-	all    bool          // to nobody
+	by    *model.Filter // the first stateless filter that does not let it pass
+	at    *model.Place  // and its machine
+	there struct {      // the reply as it comes to it
+		src dest
+		to  source
+	}
+	lost   netset.Addrs // to whom it does not get, of the vantage's own sources
+	all    bool         // to nobody
 	unsure bool
 }
 
@@ -200,7 +202,7 @@ func (b *wayBack) follow(stack *model.Place, sender model.PlaceID) {
 			at = t.m.Places[hop.Place]
 			b.passed[at.ID] = true
 		case model.Tie:
-			b.tie = true
+			b.tie, b.tiedAt = &hop, at
 			return
 		default:
 			if sender != model.Nowhere {
@@ -259,6 +261,7 @@ func (b *wayBack) filters(at *model.Place, hook model.Hook, in, out model.NetID)
 		if !all && !unsure && lost.IsEmpty() {
 			continue
 		}
+		b.there.src, b.there.to = b.src, b.to
 		b.by, b.at, b.lost, b.all, b.unsure = f, at, lost, all || !b.asking, unsure
 		return
 	}

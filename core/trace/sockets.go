@@ -308,7 +308,30 @@ func (r *run) mendPort(w way, s *model.Socket, inner uint16) *Mend {
 	}
 	listen := *s.Record
 	listen.Bind.Ports = onePort(w.port(), w.proto)
+	if r.goal.service == "" {
+		if service := r.serviceOn(w.port(), w.proto); service != "" {
+			listen = estate.Listen{Place: listen.Place, Bind: listen.Bind, Service: service}
+		}
+	}
 	return addLine(estate.With(&listen, func(*estate.Listen) {}))
+}
+
+// serviceOn is what listens on a port wherever anything does: "" where nothing does, or different things.
+func (r *run) serviceOn(port uint16, proto netset.Transport) string {
+	found := ""
+	for _, p := range r.t.m.Places {
+		for i := range p.Sockets {
+			s := &p.Sockets[i]
+			if s.Record.Bind.Transport&proto == 0 || !s.Ports.Contains(port) {
+				continue
+			}
+			if found != "" && found != s.Record.Service {
+				return ""
+			}
+			found = s.Record.Service
+		}
+	}
+	return found
 }
 
 func (r *run) onlySocket(p *model.Place, proto netset.Transport) *model.Socket {

@@ -184,7 +184,7 @@ func (t *Tracer) join(ends []served, tg Target, port PortKey, v *Vantage) []Path
 	at := map[string]int{}
 	for _, f := range ends {
 		p := t.path(f, tg, port)
-		key := fmt.Sprint(p.Address, "|", p.URLPath, "|", p.Outcome, "|", p.Inner, "|", deref(p.End))
+		key := fmt.Sprint(p.Address, "|", p.URLPath, "|", p.Outcome, "|", p.Inner, "|", p.Via, "|", deref(p.End))
 		for _, b := range p.Breaks {
 			key += "|" + b.Code + b.At + b.Why
 		}
@@ -212,7 +212,7 @@ func deref(s *string) string {
 
 // path makes the wire form of one branch.
 func (t *Tracer) path(f served, tg Target, port PortKey) Path {
-	p := Path{Port: port.Port, Transport: port.Transport.String(), URLPath: f.urlpath, Address: f.asked, addr: f.askedAddr, Cells: f.cells, Inner: f.inner}
+	p := Path{Port: port.Port, Transport: port.Transport.String(), URLPath: f.urlpath, Address: f.asked, addr: f.askedAddr, Cells: f.cells, Inner: f.inner, Via: f.via}
 	p.Family = "ipv4"
 	if f.sixAsked {
 		p.Family = "ipv6"
@@ -261,7 +261,7 @@ func comparePaths(a, b Path) int {
 	if a.Family != b.Family {
 		return cmp.Compare(b.Family, a.Family) // ipv6 first
 	}
-	return cmp.Or(a.addr.Compare(b.addr), cmp.Compare(a.Address, b.Address), cmp.Compare(a.URLPath, b.URLPath), a.lowest.Compare(b.lowest))
+	return cmp.Or(a.addr.Compare(b.addr), cmp.Compare(a.Address, b.Address), cmp.Compare(a.URLPath, b.URLPath), a.lowest.Compare(b.lowest), cmp.Compare(a.Via, b.Via))
 }
 
 func protoOf(word string) netset.Transport {

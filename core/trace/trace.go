@@ -146,6 +146,7 @@ type Path struct {
 	Address   string  `json:"address"`
 	URLPath   string  `json:"urlpath"`
 	Member    string  `json:"member,omitempty"`
+	Via       string  `json:"via,omitempty"` // which of several routers it goes by, where no route says
 	Sources   Sources `json:"sources"`
 	Outcome   Outcome `json:"outcome"`
 	Inner     Outcome `json:"inner,omitempty"`

@@ -303,7 +303,7 @@ func TestFlows(t *testing.T) {
 		{two, "filter f on outer through otherwise drop\nrule f pass 80 from web", "198.51.100.7:443", "web", "198.51.100.7:443 silent !path.blocked"},
 		{two, "forward outer 443 to 10.1.0.10", "a.example:443", "internet", "2001:db8:a:1::10:443 arrives web:443; 203.0.113.1:443 arrives web:443"},
 		{two, "forward outer 443 to 10.1.0.10\nfilter f on web input otherwise drop ipv6", "a.example:443", "internet", "2001:db8:a:1::10:443 silent !path.blocked; 203.0.113.1:443 arrives web:443"},
-		{two, "host second router\naddress second 10.1.0.2 lan\naddress second 203.0.113.9 internet", "198.51.100.7:80", "web", "198.51.100.7:80 undecided"},
+		{two, "host second router\naddress second 10.1.0.2 lan\naddress second 203.0.113.9 internet", "198.51.100.7:80", "web", "198.51.100.7:80 undecided !path.tie; 198.51.100.7:80 undecided !path.tie"},
 		{two, "host second router\naddress second 10.1.0.2 lan\naddress second 203.0.113.9 internet\nroute web default via 10.1.0.2\nforward outer 80 to 10.1.0.10", "203.0.113.1:80", "internet", "203.0.113.1:80 lost-reply web:80 !path.lost-reply"},
 		{two, "route web 198.51.100.0/24 via 10.1.0.50", "198.51.100.7:80", "web", "198.51.100.7:80 unroutable !path.no-route"},
 		{two, "address outer ? internet\n- address outer 203.0.113.1 internet\ndns b.example A dynamic outer", "b.example:80", "internet", "?:80 undecided"},

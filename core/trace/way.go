@@ -22,6 +22,7 @@ type way struct {
 	shift     int          // ports = outer + shift, unless many
 	many      bool         // several outer ports have become one
 	six       bool         // IPv6
+	via       string       // which of several routers it goes by, where no route says
 	name      string       // the name asked
 	tls       bool
 	guarded   bool // visitors have signed in
