@@ -488,6 +488,51 @@ func TestCases(t *testing.T) {
 		{`rule edge pass 22 from perimter to box`, `record.unknown-reference rule edge pass 22 from perimter to box`},
 		{`rule edge pass 22 from perimeter to box until 2026-11-24`, `order.unused rule edge pass 22 from perimeter to box until 2026-11-24
 		  temporary.expired rule edge pass 22 from perimeter to box until 2026-11-24`},
+		// What is open, and was not meant to be.
+		{`map box/app 8080 to 3000
+		  intend box/app 3000 for nobody`, `exposure.bypass box:8080/tcp
+		  intent.contradicted box/app:3000 (no mend)`},
+		{`- intend a.example 80,443 for internet reaching box/app
+		  intend a.example 80,443 for internet reaching box/app guarded`, `intent.unguarded a.example:80,443 (no mend)`},
+		{`- intend a.example 80,443 for internet reaching box/app
+		  intend a.example 80,443 for internet reaching box/app guarded
+		  - site front six.a.example at 443 to http://app:3000
+		  site front six.a.example at 443 to http://app:3000 guard "sign"`, `intent.unguarded a.example:80,443`},
+		{`- intend a.example 80,443 for internet reaching box/app
+		  - dns www.a.example CNAME a.example
+		  - site front www.a.example at 443 to http://store:9000
+		  - intend www.a.example 80,443 for internet reaching store
+		  - dns a.example A 203.0.113.1
+		  dns a.example A 10.0.8.10 for perimeter
+		  intend a.example 443 for perimeter reaching box/app`, `exposure.undeclared box/front:80/tcp (no mend)
+		  exposure.undeclared box:80/tcp (no mend)
+		  exposure.undeclared gate:80/tcp (no mend)
+		  exposure.wider box/front:443/tcp
+		  exposure.wider box:443/tcp
+		  exposure.wider gate:443/tcp
+		  name.no-www a.example`},
+		{`listen store 22 as ssh
+		  rule edge pass 22 from internet to store
+		  rule edge pass 22 from yard to store
+		  forward gate 2222 to 10.0.8.20:22
+		  rule local pass 22
+		  intend store 22 for yard`, `exposure.admin gate:2222/tcp
+		  exposure.wider gate:2222/tcp
+		  exposure.wider store:22/tcp`},
+		{`dns in.a.example A 10.0.8.10 for perimeter
+		  site front in.a.example at 443 to http://app:3000 sources perimeter
+		  intend in.a.example 443 for perimeter,dock reaching box/app`, `exposure.source-lost box:443/tcp (no mend)
+		  intent.unmet in.a.example:443 (no mend)
+		  site.sources in.a.example:443 (no mend)`},
+		{`- site front * at 80 redirect https
+		  site front * at 80 files`, `exposure.plaintext box:80/tcp (no mend)
+		  exposure.plaintext gate:80/tcp (no mend)
+		  intent.unmet a.example:80,443 (no mend)
+		  intent.unmet www.a.example:80,443 (no mend)
+		  path.wrong-place a.example:80 (no mend)
+		  path.wrong-place www.a.example:80 (no mend)`},
+		{`site front a.example at 80 to http://app:3000`, `exposure.plaintext box:80/tcp
+		  exposure.plaintext gate:80/tcp`},
 		// Ways.
 		{"host second router\naddress second 10.0.8.2 perimeter\naddress second 203.0.113.9 internet\nroute store default via 10.0.8.1", `path.tie a.example:443
 		  path.tie a.example:80

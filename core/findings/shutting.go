@@ -87,7 +87,9 @@ func (c *check) filtering(o *opening) *trace.Mend {
 		if byHook[hook] == nil {
 			byHook[hook] = &met{}
 		}
-		byHook[hook].add(e)
+		if !byHook[hook].add(e) || !e.Door.Same && c.selects(keep, e.Door.Source) {
+			return nil
+		}
 	}
 	transport := netset.TCP
 	if first.Transport == "udp" {
@@ -121,10 +123,28 @@ type met struct {
 	v4, v6   bool
 }
 
-func (m *met) add(e *seen) {
-	a := e.Door.Addr
-	m.from, m.to = appendNew(m.from, vantageSelector(e.from)), appendNew(m.to, estate.Selector{Prefix: netip.PrefixFrom(a, a.BitLen())})
+// add takes in one flow, by the vantage or by the one address that a machine has given it; false where its source is neither.
+func (m *met) add(e *seen) bool {
+	a, from := e.Door.Addr, vantageSelector(e.from)
+	if !e.Door.Same {
+		source, one := e.Door.Source.Single()
+		if !one {
+			return false
+		}
+		from = addressSelector(source)
+	}
+	m.from, m.to = appendNew(m.from, from), appendNew(m.to, addressSelector(a))
 	m.v4, m.v6 = m.v4 || a.Is4(), m.v6 || a.Is6()
+	return true
+}
+
+func addressSelector(a netip.Addr) estate.Selector {
+	return estate.Selector{Prefix: netip.PrefixFrom(a, a.BitLen())}
+}
+
+// selects says whether a list of selectors names some of a set of addresses.
+func (c *check) selects(list []estate.Selector, set netset.Addrs) bool {
+	return slices.ContainsFunc(list, func(s estate.Selector) bool { return c.m.Selected(s).Set.Overlaps(set) })
 }
 
 func appendNew(list []estate.Selector, s estate.Selector) []estate.Selector {
@@ -141,9 +161,9 @@ func vantageSelector(word string) estate.Selector {
 	return estate.Selector{Name: word}
 }
 
-// doorPorts are the ports of something open as it comes to the machine that takes it, where its source is still its own.
+// doorPorts are the ports of something open as it comes to the machine that takes it.
 func doorPorts(e *trace.Open) (netset.Ports, bool) {
-	if e.Door == nil || !e.Door.Same {
+	if e.Door == nil {
 		return netset.Ports{}, false
 	}
 	own := netset.PortsOf(e.Range)

@@ -55,8 +55,9 @@ type Door struct {
 	Host   string
 	Addr   netip.Addr
 	Ports  netset.Ports
-	Same   bool // the source is still the one that it was made with
-	Mapped bool // a map leads it on, translated: input filters do not meet it
+	Same   bool         // the source is still the one that it was made with
+	Source netset.Addrs // as it is seen there
+	Mapped bool         // a map leads it on, translated: input filters do not meet it
 }
 
 // manyToOne is the distance of ports that all land on one.
@@ -283,7 +284,7 @@ func (t *Tracer) doorOf(l landing) *Door {
 	if l.door == nil {
 		return nil
 	}
-	d := &Door{Host: t.m.Places[l.door.host].Name, Addr: l.door.dst, Ports: l.ports, Same: l.door.src.Equal(l.origins)}
+	d := &Door{Host: t.m.Places[l.door.host].Name, Addr: l.door.dst, Ports: l.ports, Same: l.door.src.Equal(l.origins), Source: l.door.src}
 	if l.mapped != nil {
 		d.Ports, d.Mapped = l.before, !l.relayed
 	}
