@@ -246,7 +246,7 @@ func TestDraftAndPreviewKeepNothing(t *testing.T) {
 		t.Errorf("the draft %s", r.Verdict)
 	}
 	e := decoded[Effect](t, call(t, h, "POST", "/api/preview", change), 200)
-	if len(e.Names) != 1 || e.Names[0].Before != trace.GatewayError || e.Names[0].After != trace.Arrives || len(e.Fixed) != 1 || len(e.Brought) != 0 {
+	if len(e.Names) != 1 || e.Names[0].Before != trace.GatewayError || e.Names[0].After != trace.Arrives || len(e.Fixed) != 2 || len(e.Brought) != 0 {
 		t.Errorf("the preview %+v", e)
 	}
 	if after := call(t, h, "GET", "/api/records", nil).Body.String(); after != before {

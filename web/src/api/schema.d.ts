@@ -907,6 +907,7 @@ export interface components {
             steps: components["schemas"]["Step"][];
             transport: string;
             urlpath: string;
+            via?: string;
         };
         PlanAnswer: {
             faults: components["schemas"]["PlanFault"][];
