@@ -308,9 +308,10 @@ func (l *listening) behind(p *model.Place, hook model.Hook, f *model.Filter, fro
 		}
 	}
 	if hook == model.Output || p.Router && hook != model.Input {
-		l.others(p, seen, take)
-		if leads := (to.Any || to.Set.Overlaps(l.m.Internet)) && !outside && l.leadsOut(p, v6 && !v4); leads {
+		if !outside && (to.Any || to.Set.Overlaps(l.m.Internet)) && l.leadsOut(p, v6 && !v4) {
 			b.all = true
+		} else {
+			l.others(p, to, seen, take)
 		}
 	}
 	if hook != model.Input && hook != model.Arriving {
@@ -364,8 +365,12 @@ func (l *listening) relayed(b *behind, p *model.Place, a netip.Addr, from model.
 }
 
 // others are the addresses of other machines to which a machine leads.
-func (l *listening) others(p *model.Place, seen func(netip.Addr) bool, take func(netip.Addr, behind)) {
-	for _, a := range l.addrs {
+func (l *listening) others(p *model.Place, to model.Match, seen func(netip.Addr) bool, take func(netip.Addr, behind)) {
+	addrs := l.addrs
+	if few, ok := to.Set.Addrs(32); ok && !to.Any {
+		addrs = few
+	}
+	for _, a := range addrs {
 		if !seen(a) {
 			continue
 		}

@@ -227,6 +227,7 @@ type Model struct {
 	networks map[string]NetID
 	groups   map[string][]estate.Selector
 	matches  map[string]Match
+	regions  *regions
 	owners   map[netip.Addr][]Holding // every address of a host or container, wherever it is
 }
 
@@ -279,6 +280,7 @@ func Compile(e *estate.Estate) *Model {
 	m.compilePlaces()
 	m.compileAddresses()
 	m.compileRest()
+	m.compileRegions()
 	m.Names = names.Compile(e, m.holdsOnInternet)
 	return m
 }
@@ -806,26 +808,6 @@ func (n *Network) Holder(a netip.Addr) (Holding, bool) {
 
 // Owners are all hosts and containers that hold an address, in whatever network.
 func (m *Model) Owners(a netip.Addr) []Holding { return m.owners[a] }
-
-// BlockOf is the most specific block routed to a host from internet that an address is in.
-func (m *Model) BlockOf(a netip.Addr) (Block, bool) {
-	for _, b := range m.Blocks {
-		if b.Prefix.Contains(a) {
-			return b, true
-		}
-	}
-	return Block{}, false
-}
-
-// InRecordedNetwork says whether an address is in a network that is written down.
-func (m *Model) InRecordedNetwork(a netip.Addr) bool {
-	for _, n := range m.Networks[1:] {
-		if n.Set.Contains(a) {
-			return true
-		}
-	}
-	return false
-}
 
 // AskerAt is who asks, seen from a place or, where it is Nowhere, a network.
 func (m *Model) AskerAt(p PlaceID, n NetID) names.Asker {

@@ -2,9 +2,9 @@ package model
 
 import (
 	"net/netip"
+	"slices"
 
 	"steady-compass/core/estate"
-	"steady-compass/core/netset"
 )
 
 // HopKind is how a flow goes on from where it is.
@@ -44,7 +44,7 @@ func (m *Model) NextHop(p *Place, dst netip.Addr) Hop {
 		hop.Records = append([]estate.Record{r.Record}, hop.Records...)
 		return hop
 	}
-	if m.onInternet(p, dst.Is6()) && netset.GloballyReachable().Contains(dst) {
+	if m.onInternet(p, dst.Is6()) && m.Global(dst) {
 		if hop := m.InternetHop(dst, p.ID); hop.Kind != NoWay {
 			return hop
 		}
@@ -101,7 +101,7 @@ func (m *Model) viaHop(p *Place, via, dst netip.Addr) Hop {
 		}
 		return Hop{Kind: NoWay, Net: leg.Net}
 	}
-	if p.Leg(Internet) != nil && netset.GloballyReachable().Contains(via) {
+	if p.Leg(Internet) != nil && m.Global(via) {
 		if h, ok := m.Networks[Internet].holders[via]; ok {
 			return Hop{Kind: Via, Net: Internet, Place: h.Place, Records: []estate.Record{h.Record}}
 		}
@@ -131,7 +131,7 @@ func (m *Model) onInternet(p *Place, v6 bool) bool {
 
 // InternetHop says where the internet carries a flow to. except is the host that put it there.
 func (m *Model) InternetHop(dst netip.Addr, except PlaceID) Hop {
-	if !netset.GloballyReachable().Contains(dst) {
+	if !m.Global(dst) {
 		return Hop{Kind: NoWay, Net: Internet}
 	}
 	if h, ok := m.Networks[Internet].holders[dst]; ok {
@@ -197,22 +197,19 @@ func (m *Model) choose(found []Leader) Hop {
 	return hop
 }
 
-// leaders are the routers in a network that lead to a destination by another network.
-func (m *Model) leaders(id NetID, dst netip.Addr, except PlaceID) []Leader {
+// findLeaders are the routers in a network that lead to a destination by another network.
+func (m *Model) findLeaders(id NetID, dst netip.Addr) []Leader {
 	n := m.Networks[id]
 	if n.Container() {
-		if n.On != except {
-			return []Leader{{id, n.On}} // containers leave by their machine
-		}
-		return nil
+		return []Leader{{id, n.On}} // containers leave by their machine
 	}
 	var out []Leader
 	for _, member := range n.Members {
 		p := m.Places[member]
-		if member == except || p.IsContainer() || !p.Router && len(p.networks) == 0 {
+		if p.IsContainer() || !p.Router && len(p.networks) == 0 {
 			continue
 		}
-		if m.leads(p, dst, id, map[PlaceID]bool{except: true}) {
+		if m.leads(p, dst, id, map[PlaceID]bool{}) {
 			out = append(out, Leader{id, member})
 		}
 	}
@@ -224,12 +221,14 @@ func (m *Model) leads(p *Place, dst netip.Addr, except NetID, passed map[PlaceID
 	if passed[p.ID] {
 		return false
 	}
-	for _, leg := range p.Legs {
+	nets := m.region(dst).nets
+	for i := range p.Legs {
+		leg := &p.Legs[i]
 		if leg.Net == except || leg.Net == Internet {
 			continue
 		}
 		n := m.Networks[leg.Net]
-		if n.Set.Contains(dst) && (!leg.Gateway && p.Router || leg.Gateway && n.Routed()) {
+		if slices.Contains(nets, leg.Net) && (!leg.Gateway && p.Router || leg.Gateway && n.Routed()) {
 			return true
 		}
 	}
@@ -245,7 +244,7 @@ func (m *Model) leads(p *Place, dst netip.Addr, except NetID, passed map[PlaceID
 			return hop.Kind != NoWay && hop.Net != except
 		}
 	}
-	if except != Internet && m.onInternet(p, dst.Is6()) && netset.GloballyReachable().Contains(dst) && !m.InRecordedNetwork(dst) {
+	if except != Internet && m.onInternet(p, dst.Is6()) && m.Global(dst) && !m.InRecordedNetwork(dst) {
 		return true
 	}
 	passed[p.ID] = true
@@ -262,7 +261,7 @@ func (m *Model) leads(p *Place, dst netip.Addr, except NetID, passed map[PlaceID
 		}
 	}
 	// By the internet, to a network of ours that another router there leads to.
-	if except != Internet && m.onInternet(p, dst.Is6()) && netset.GloballyReachable().Contains(dst) {
+	if except != Internet && m.onInternet(p, dst.Is6()) && m.Global(dst) {
 		for _, member := range m.Networks[Internet].Members {
 			r := m.Places[member]
 			if member != p.ID && r.Router && m.leads(r, dst, Internet, passed) {

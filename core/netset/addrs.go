@@ -135,6 +135,23 @@ func (s Addrs) Single() (netip.Addr, bool) {
 	return netip.Addr{}, false
 }
 
+// Addrs lists the set's addresses where they are no more than most, rising.
+func (s Addrs) Addrs(most int) ([]netip.Addr, bool) {
+	if s.addrs == nil {
+		return nil, true
+	}
+	var out []netip.Addr
+	for _, r := range s.ranges {
+		for a := r.From(); a.IsValid() && a.Compare(r.To()) <= 0; a = a.Next() {
+			if len(out) == most {
+				return nil, false
+			}
+			out = append(out, a)
+		}
+	}
+	return out, true
+}
+
 // Lowest is the set's lowest address; the zero address where it is empty.
 func (s Addrs) Lowest() netip.Addr {
 	if s.addrs == nil {
