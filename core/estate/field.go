@@ -300,12 +300,12 @@ func list[T any](item form[T]) form[[]T] {
 
 // Quote is text in double quotes, with `"` and `\` escaped.
 func Quote(text string) string {
-	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(text) + `"`
+	return `"` + quoting.Replace(text) + `"`
 }
 
 func unquote(text string) string {
 	text = strings.TrimSuffix(strings.TrimPrefix(text, `"`), `"`)
-	return strings.NewReplacer(`\\`, `\`, `\"`, `"`).Replace(text)
+	return unquoting.Replace(text)
 }
 
 // wordOrQuoted prints a text bare where it can stand so.
@@ -315,3 +315,8 @@ func wordOrQuoted(text string) string {
 	}
 	return text
 }
+
+var (
+	quoting   = strings.NewReplacer(`\`, `\\`, `"`, `\"`)
+	unquoting = strings.NewReplacer(`\\`, `\`, `\"`, `"`)
+)

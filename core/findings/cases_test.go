@@ -344,7 +344,7 @@ func TestCases(t *testing.T) {
 		  redirect.loop www.a.example:80 (no mend)`},
 
 		{`- intend six.a.example 443 for internet reaching box/app`, `exposure.undeclared box/front:443/tcp (no mend)
-		  exposure.undeclared box:443/tcp (no mend)
+		  exposure.undeclared box:443/tcp
 		  exposure.undeclared gate:443/tcp`},
 		{`listen box 22 as ssh`, ``},
 		{`listen box 22 as ssh

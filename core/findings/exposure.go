@@ -36,7 +36,12 @@ func (c *check) exposure() {
 			vantages = append(vantages, v)
 		}
 	}
-	views := parallel(c.ctx, len(vantages), func(i int) trace.Exposure { return c.t.Exposure(vantages[i]) })
+	views := parallel(c.ctx, len(vantages), func(i int) trace.Exposure {
+		if vantages[i].Word == "internet" {
+			return c.t.Exposure(vantages[i])
+		}
+		return c.t.Beyond(vantages[i])
+	})
 	o := &openings{check: c, at: map[[2]string]*opening{}, lands: map[string]bool{}}
 	for i, v := range vantages {
 		if c.ctx.Err() != nil {
@@ -99,7 +104,7 @@ func (o *openings) look(e seen) {
 	if e.Intent == trace.Declared {
 		return
 	}
-	if e.PastInput && !o.meant[doorKey(&e.Open)] {
+	if e.PastInput && !e.Beside && !o.meant[doorKey(&e.Open)] {
 		o.note("exposure.past-input", e)
 	}
 	if b, ok := o.around(&e); ok {
@@ -377,18 +382,26 @@ func whoOf(e seen) string {
 
 // undeclaredMend closes what nothing intends, or says that it is meant.
 func (c *check) undeclaredMend(o *opening) *trace.Mend {
-	mend := c.closing(o.seen[0].Open)
-	if mend != nil {
+	if mend := c.closing(o.seen[0].Open); mend != nil {
 		return mend
 	}
-	mend = &trace.Mend{Remove: []string{}, Add: []string{}}
-	for _, e := range o.seen {
-		var ok bool
-		if mend, ok = c.declare(mend, e.Open, e.from); !ok {
-			return nil
+	d := declaring{check: c, at: map[string]int{}}
+	for i := range o.seen {
+		e := &o.seen[i]
+		if e.from != "internet" && d.anyone {
+			continue // what is meant for the internet is meant for anyone
+		}
+		sites := []string{""}
+		if e.Site != nil {
+			sites = append([]string{*e.Site}, e.Also...)
+		}
+		for _, site := range sites {
+			if !d.declare(e, site) {
+				return nil
+			}
 		}
 	}
-	return mend
+	return &trace.Mend{Remove: []string{}, Add: d.add}
 }
 
 // closing puts the map of a service that no intent speaks of on loopback only: with it the maps that would take
@@ -439,6 +452,15 @@ func (c *check) closing(e trace.Open) *trace.Mend {
 
 // arrives says whether a target gets through from a vantage, on the ports of something open: the first of them stands for all.
 func (c *check) arrives(target string, e trace.Open, from string) bool {
+	key := trace.PortKey{Port: e.Range.Lo, Transport: netset.TCP}
+	if e.Transport == "udp" {
+		key.Transport = netset.UDP
+	}
+	for _, w := range c.walked[target] {
+		if w.key == key && w.from.Word == from {
+			return allGood(w.paths)
+		}
+	}
 	v, err := c.t.VantageNamed(from)
 	if err != nil {
 		return false
@@ -447,11 +469,10 @@ func (c *check) arrives(target string, e trace.Open, from string) bool {
 	if err != nil {
 		return false
 	}
-	key := trace.PortKey{Port: e.Range.Lo, Transport: netset.TCP}
-	if e.Transport == "udp" {
-		key.Transport = netset.UDP
-	}
-	paths := c.t.TracePort(tg, key, v)
+	return allGood(c.t.TracePort(tg, key, v))
+}
+
+func allGood(paths []trace.Path) bool {
 	return len(paths) > 0 && !slices.ContainsFunc(paths, func(p trace.Path) bool { return !p.Outcome.Good() })
 }
 
@@ -476,45 +497,45 @@ func portOf(e trace.Open) string {
 	return fmt.Sprint(e.Range.Lo)
 }
 
-// declare adds to a mend the intent that says that this is meant to be open: for the site's name, else for the address
-// as it is entered. false where that cannot be said, or would not be met.
-func (c *check) declare(m *trace.Mend, e trace.Open, from string) (*trace.Mend, bool) {
+// declaring writes the intents that say that something open is meant to be.
+type declaring struct {
+	*check
+	add    []string
+	at     map[string]int // the line of a target and ports
+	anyone bool           // one of them is for the internet
+}
+
+// declare says that something is meant to be open: for the site's name, else for the address as it is entered. false where
+// that cannot be said, or would not be met.
+func (d *declaring) declare(e *seen, site string) bool {
 	ports := estate.Ports{Ranges: []netset.PortRange{e.Range}, Transport: netset.TCP}
 	if e.Transport == "udp" {
 		ports.Transport = netset.UDP
 	}
 	target := e.Address
-	if e.Site != nil {
-		name, ok := estate.CleanHostname(*e.Site)
-		if !ok || name == "*" || from != "internet" {
-			return m, false // which name is meant, or how it is asked for there, is not known
+	if site != "" {
+		name, ok := estate.CleanHostname(site)
+		if !ok || name == "*" || e.from != "internet" {
+			return false // which name is meant, or how it is asked for there, is not known
 		}
 		target = name
 	}
-	if from != "internet" && slices.ContainsFunc(m.Add, func(line string) bool { return strings.HasSuffix(line, " for internet") }) {
-		return m, true // what is meant for the internet is meant for anyone
+	if !d.arrives(target, e.Open, e.from) {
+		return false
 	}
-	if !c.arrives(target, e, from) {
-		return m, false
-	}
-	audience := estate.Selector{Name: from}
-	if from == "internet" {
-		audience = estate.Selector{Word: from}
-	}
-	out := &trace.Mend{Remove: m.Remove, Add: slices.Clone(m.Add)}
-	for i, line := range out.Add {
-		head := fmt.Sprintf("intend %s %s for ", target, ports)
-		if list, ok := strings.CutPrefix(line, head); ok { // it stands there for another audience
-			if list != "internet" && !slices.Contains(strings.Split(list, ","), from) {
-				out.Add[i] = line + "," + from
-			}
-			return out, true
+	head := fmt.Sprintf("intend %s %s for ", target, ports)
+	if i, ok := d.at[head]; ok { // it stands there for another audience
+		if list := strings.TrimPrefix(d.add[i], head); !slices.Contains(strings.Split(list, ","), e.from) {
+			d.add[i] += "," + e.from
 		}
+		return true
 	}
-	i := &estate.Intent{Target: target, Ports: ports, For: []estate.Selector{audience}}
+	i := &estate.Intent{Target: target, Ports: ports, For: []estate.Selector{vantageSelector(e.from)}}
 	if estate.Complete(i) != nil {
-		return m, false
+		return false
 	}
-	out.Add = append(out.Add, estate.Line(i))
-	return out, true
+	d.anyone = d.anyone || e.from == "internet"
+	d.at[head] = len(d.add)
+	d.add = append(d.add, estate.Line(i))
+	return true
 }

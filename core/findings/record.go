@@ -52,15 +52,16 @@ func (c *check) references() {
 }
 
 func (c *check) reference(r estate.Record, ref estate.Ref, known map[estate.RefKind]map[string]bool, all map[estate.RefKind][]string) {
-	var candidates []string
 	for kind := estate.RefKind(1); kind <= estate.RefZone; kind <<= 1 {
-		if ref.Kind&kind == 0 {
-			continue
-		}
-		if known[kind][ref.Name] {
+		if ref.Kind&kind != 0 && known[kind][ref.Name] {
 			return
 		}
-		candidates = append(candidates, all[kind]...)
+	}
+	var candidates []string
+	for kind := estate.RefKind(1); kind <= estate.RefZone; kind <<= 1 {
+		if ref.Kind&kind != 0 {
+			candidates = append(candidates, all[kind]...)
+		}
 	}
 	near := ""
 	if n := estate.Nearest(ref.Name, candidates); n != "" {

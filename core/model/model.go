@@ -36,6 +36,7 @@ type Network struct {
 	Free     netset.Addrs // those that nobody holds: the source of a flow "from the network"
 	On       PlaceID      // the machine that a container network is inside of; Nowhere for others
 	Members  []PlaceID    // who holds an address there, in the order written
+	onward   []PlaceID    // of these, those that may lead flows on to another network
 	holders  map[netip.Addr]Holding
 }
 

@@ -68,6 +68,19 @@ func (m *Model) compileRegions() {
 		}
 	}
 	m.regions = r
+	for _, n := range m.Networks {
+		for _, member := range n.Members {
+			if m.leadsOnward(m.Places[member]) {
+				n.onward = append(n.onward, member)
+			}
+		}
+	}
+}
+
+// leadsOnward says whether a machine may lead flows from one network to another: a router, or one with container networks
+// that are reached from outside.
+func (m *Model) leadsOnward(p *Place) bool {
+	return !p.IsContainer() && (p.Router || slices.ContainsFunc(p.networks, func(id NetID) bool { return m.Networks[id].Routed() }))
 }
 
 func (m *Model) region(a netip.Addr) *region {
@@ -102,7 +115,7 @@ func (m *Model) leaders(id NetID, dst netip.Addr, except PlaceID) []Leader {
 		all = m.findLeaders(id, dst)
 		m.regions.leaders.Store(key, all)
 	}
-	if except == Nowhere || len(all) == 0 || !m.Places[except].Router && len(m.Places[except].networks) == 0 {
+	if except == Nowhere || len(all) == 0 || !m.leadsOnward(m.Places[except]) {
 		return all
 	}
 	var out []Leader

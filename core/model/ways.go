@@ -204,12 +204,8 @@ func (m *Model) findLeaders(id NetID, dst netip.Addr) []Leader {
 		return []Leader{{id, n.On}} // containers leave by their machine
 	}
 	var out []Leader
-	for _, member := range n.Members {
-		p := m.Places[member]
-		if p.IsContainer() || !p.Router && len(p.networks) == 0 {
-			continue
-		}
-		if m.leads(p, dst, id, map[PlaceID]bool{}) {
+	for _, member := range n.onward {
+		if m.leads(m.Places[member], dst, id, map[PlaceID]bool{}) {
 			out = append(out, Leader{id, member})
 		}
 	}
@@ -253,18 +249,16 @@ func (m *Model) leads(p *Place, dst netip.Addr, except NetID, passed map[PlaceID
 		if leg.Net == except || leg.Gateway || leg.Net == Internet {
 			continue
 		}
-		for _, member := range m.Networks[leg.Net].Members {
-			r := m.Places[member]
-			if member != p.ID && !r.IsContainer() && (r.Router || len(r.networks) > 0) && m.leads(r, dst, leg.Net, passed) {
+		for _, member := range m.Networks[leg.Net].onward {
+			if member != p.ID && m.leads(m.Places[member], dst, leg.Net, passed) {
 				return true
 			}
 		}
 	}
 	// By the internet, to a network of ours that another router there leads to.
 	if except != Internet && m.onInternet(p, dst.Is6()) && m.Global(dst) {
-		for _, member := range m.Networks[Internet].Members {
-			r := m.Places[member]
-			if member != p.ID && r.Router && m.leads(r, dst, Internet, passed) {
+		for _, member := range m.Networks[Internet].onward {
+			if r := m.Places[member]; member != p.ID && r.Router && m.leads(r, dst, Internet, passed) {
 				return true
 			}
 		}

@@ -437,7 +437,7 @@ func negativeTTL(f found) (estate.Seconds, bool) {
 	if f.soa == nil {
 		return 0, false
 	}
-	words := strings.Fields(strings.NewReplacer("(", " ", ")", " ").Replace(f.soa.Value))
+	words := strings.Fields(noParentheses.Replace(f.soa.Value))
 	if len(words) != 7 {
 		return 0, false
 	}
@@ -671,3 +671,6 @@ func (n *Names) Zone(zone string, asker Asker) (*estate.Zone, []*estate.DNS) {
 func (n *Names) Addresses(name string, asker Asker) (v6, v4 Answer) {
 	return n.Ask(name, "AAAA", asker), n.Ask(name, "A", asker)
 }
+
+// noParentheses takes out what spreads a value over lines (RFC 1035 section 5.1).
+var noParentheses = strings.NewReplacer("(", " ", ")", " ")

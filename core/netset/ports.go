@@ -89,6 +89,21 @@ func (s Ports) Intersect(t Ports) Ports {
 	return Ports{out}
 }
 
+// Overlaps says whether a port is in both.
+func (s Ports) Overlaps(t Ports) bool {
+	for i, j := 0, 0; i < len(s.r) && j < len(t.r); {
+		if s.r[i].Lo <= t.r[j].Hi && t.r[j].Lo <= s.r[i].Hi {
+			return true
+		}
+		if s.r[i].Hi < t.r[j].Hi {
+			i++
+		} else {
+			j++
+		}
+	}
+	return false
+}
+
 // Subtract is the ports of s that are not in t.
 func (s Ports) Subtract(t Ports) Ports {
 	var out []PortRange

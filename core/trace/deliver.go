@@ -1,6 +1,7 @@
 package trace
 
 import (
+	"iter"
 	"net/netip"
 	"slices"
 
@@ -36,6 +37,14 @@ type run struct {
 	t    *Tracer
 	goal goal
 	out  []landing
+}
+
+// say is a sentence for a step; none where only what is open is asked for, and nobody reads it.
+func (r *run) say(format string, args ...any) string {
+	if !r.goal.repair {
+		return ""
+	}
+	return sentence(format, args...)
 }
 
 // maxHops is the most machines that a flow passes before it counts as going round.
@@ -137,14 +146,16 @@ func (r *run) fromHost(h *model.Place, w way) {
 		r.follow(h, h.ID, w, hop)
 		return
 	}
-	for _, w := range r.filters(h, model.Output, w, model.NoNet, hop.Net, nil) {
-		for _, w := range r.filters(h, model.Departing, w, model.NoNet, hop.Net, nil) {
-			done, left := r.outbound(h, w, hop.Net)
-			for _, w := range left {
-				done = append(done, r.ownRewriting(h, w, model.NoNet, hop.Net, true)...)
-			}
-			for _, w := range done {
-				r.follow(h, h.ID, w, hop)
+	for w := range r.filters(h, model.Output, w, model.NoNet, hop.Net, nil) {
+		for w := range r.filters(h, model.Departing, w, model.NoNet, hop.Net, nil) {
+			for w, written := range r.outbound(h, w, hop.Net) {
+				if written {
+					r.follow(h, h.ID, w, hop)
+					continue
+				}
+				for w := range r.ownRewriting(h, w, model.NoNet, hop.Net, true) {
+					r.follow(h, h.ID, w, hop)
+				}
 			}
 		}
 	}
@@ -211,8 +222,8 @@ func (r *run) setOwnSource(w *way) {
 func (r *run) toSelf(h *model.Place, w way) {
 	looped := func(w way) (out []way) {
 		others := func(f *model.Filter) bool { return !f.Record.LoopbackToo }
-		for _, w := range r.filters(h, model.Output, w, model.NoNet, model.NoNet, others) {
-			out = append(out, r.filters(h, model.Input, w, model.NoNet, model.NoNet, others)...)
+		for w := range r.filters(h, model.Output, w, model.NoNet, model.NoNet, others) {
+			out = slices.AppendSeq(out, r.filters(h, model.Input, w, model.NoNet, model.NoNet, others))
 		}
 		return out
 	}
@@ -222,10 +233,10 @@ func (r *run) toSelf(h *model.Place, w way) {
 			w.dst = r.containerDest(mp.Container, mp.Net, w.six)
 			w.walk(Step{
 				Stage: StageTranslate, At: h.Name, Verdict: Pass, Ground: r.ground(h), Records: lines(mp.Record),
-				Why: sentence("Mapped to %s, port %s.", r.place(mp.Container).Name, w.portWord()),
+				Why: r.say("Mapped to %s, port %s.", r.place(mp.Container).Name, w.portWord()),
 			})
-			for _, w := range r.filters(h, model.Output, w, model.NoNet, mp.Net, nil) {
-				for _, w := range r.filters(h, model.Departing, w, model.NoNet, mp.Net, nil) {
+			for w := range r.filters(h, model.Output, w, model.NoNet, mp.Net, nil) {
+				for w := range r.filters(h, model.Departing, w, model.NoNet, mp.Net, nil) {
 					r.toContainer(mp, w)
 				}
 			}
@@ -308,12 +319,12 @@ func (r *run) inContainerNet(net *model.Network, w way) {
 	}
 	ways := []way{w}
 	if net.Record.Filtered {
-		ways = r.filters(h, model.Through, w, net.ID, net.ID, nil)
+		ways = slices.Collect(r.filters(h, model.Through, w, net.ID, net.ID, nil))
 	}
 	for _, w := range ways {
 		w.walk(Step{
 			Stage: StageRoute, At: r.place(target).Name, Verdict: Pass, Ground: Land, Records: lines(r.place(target).Record),
-			Why: sentence("Beside it on %s, direct.", net.Name),
+			Why: r.say("Beside it on %s, direct.", net.Name),
 		})
 		r.sockets(r.place(r.place(target).Stack), w, false)
 	}
@@ -358,8 +369,12 @@ func (r *run) follow(at *model.Place, sender model.PlaceID, w way, hop model.Hop
 		if hop.Kind == model.Via {
 			w.walk(Step{
 				Stage: StageRoute, At: p.Name, Verdict: Pass, Ground: r.ground(p), Records: lines(hop.Records...),
-				Why: sentence("By way of %s, on %s.", p.Name, net.Name),
+				Why: r.say("By way of %s, on %s.", p.Name, net.Name),
 			})
+		}
+		if hop.Net == model.Internet {
+			r.cross(p, w)
+			return
 		}
 		r.arrive(p, hop.Net, w)
 	case model.Nobody:
@@ -367,7 +382,7 @@ func (r *run) follow(at *model.Place, sender model.PlaceID, w way, hop model.Hop
 	case model.Outward:
 		w.walk(Step{
 			Stage: StageRoute, At: "internet", Verdict: Pass, Ground: Water, Records: lines(hop.Records...),
-			Why: sentence("%s is held by nobody recorded: it is outside.", w.dst.addr),
+			Why: r.say("%s is held by nobody recorded: it is outside.", w.dst.addr),
 		})
 		if w.stopped == "" {
 			w.stopped = Outside
@@ -418,7 +433,7 @@ func (r *run) dropped(h *model.Place, in model.NetID, w way, hop model.Hop) Outc
 			if f.Record.Family == "ipv4" && w.six || f.Record.Family == "ipv6" && !w.six {
 				continue
 			}
-			for _, p := range r.t.judge(f, w, w.six, in, hop.Net) {
+			for _, p := range r.t.judge(f, &w, w.six, in, hop.Net) {
 				switch p.action {
 				case "drop":
 					return Silent
@@ -442,7 +457,7 @@ func (r *run) arrive(h *model.Place, in model.NetID, w way) {
 	if h.Outside {
 		w.walk(Step{
 			Stage: StageEnd, At: h.Name, Verdict: Pass, Ground: Water, Records: lines(h.Record),
-			Why: sentence("%s is not ours: what reaches it is done.", h.Name),
+			Why: r.say("%s is not ours: what reaches it is done.", h.Name),
 		})
 		r.out = append(r.out, landing{way: w, stack: h.ID})
 		return
@@ -455,7 +470,7 @@ func (r *run) arrive(h *model.Place, in model.NetID, w way) {
 	if w.leg == 0 && h.Router && w.cells.Edge == "" {
 		w.cells.Edge = h.Name + ", direct"
 	}
-	for _, w := range r.filters(h, model.Arriving, w, in, model.NoNet, r.notAtTheWire(h, in)) {
+	for w := range r.filters(h, model.Arriving, w, in, model.NoNet, r.notAtTheWire(h, in)) {
 		r.translate(h, in, w)
 	}
 }
@@ -469,41 +484,39 @@ func (r *run) notAtTheWire(h *model.Place, in model.NetID) func(*model.Filter) b
 }
 
 // translate tries the machine's forwards in order, then its maps, then takes the flow as it is.
-func (r *run) translate(h *model.Place, in model.NetID, w way) {
-	left := []way{w}
-	for _, f := range h.Forwards {
-		var rest []way
-		for _, w := range left {
-			taken, others := r.byForward(h, f, in, w)
-			for _, v := range taken {
-				r.forwarded(h, f, in, v)
-			}
-			rest = append(rest, others...)
+func (r *run) translate(h *model.Place, in model.NetID, w way) { r.translateFrom(h, 0, in, w) }
+
+func (r *run) translateFrom(h *model.Place, first int, in model.NetID, w way) {
+	for i, f := range h.Forwards[first:] {
+		if !r.forwardMeets(h, f, in, &w) {
+			continue
 		}
-		left = rest
+		taken, rest := r.byForward(h, f, w)
+		for _, v := range taken {
+			r.forwarded(h, f, in, v)
+		}
+		for _, v := range rest {
+			r.translateFrom(h, first+i+1, in, v)
+		}
+		return
 	}
-	for _, w := range left {
-		if h.Owns(w.dst.addr) {
-			r.toMachine(h, in, w)
-		} else {
-			r.pass(h, in, w)
-		}
+	if h.Owns(w.dst.addr) {
+		r.toMachine(h, in, w)
+	} else {
+		r.pass(h, in, w)
 	}
 }
 
-// byForward parts a flow into what a forward takes, translated, and the rest.
-func (r *run) byForward(h *model.Place, f *model.Forward, in model.NetID, w way) (taken, rest []way) {
+// forwardMeets says whether a forward is for a flow, of whatever source.
+func (r *run) forwardMeets(h *model.Place, f *model.Forward, in model.NetID, w *way) bool {
 	rec := f.Record
-	if rec.To.Addr.Is6() != w.six || rec.Bind.Transport&w.proto == 0 || !r.forwardTakes(h, f, w.dst.addr) {
-		return nil, []way{w}
-	}
-	if in != model.NoNet && !r.t.m.Outer(h, in) && !rec.Inside && !rec.Hairpin {
-		return nil, []way{w}
-	}
-	ports := w.ports.Intersect(f.Ports)
-	if ports.IsEmpty() {
-		return nil, []way{w}
-	}
+	return rec.To.Addr.Is6() == w.six && rec.Bind.Transport&w.proto != 0 && f.Ports.Overlaps(w.ports) && r.forwardTakes(h, f, w.dst.addr) &&
+		(in == model.NoNet || r.t.m.Outer(h, in) || rec.Inside || rec.Hairpin)
+}
+
+// byForward parts a flow into what a forward takes, translated, and the rest.
+func (r *run) byForward(h *model.Place, f *model.Forward, w way) (taken, rest []way) {
+	rec, ports := f.Record, w.ports.Intersect(f.Ports)
 	if other := w.ports.Subtract(ports); !other.IsEmpty() {
 		rest = append(rest, w.onPorts(other))
 	}
@@ -549,16 +562,16 @@ func (r *run) routedTo(h *model.Place, a netip.Addr) bool {
 
 // forwarded is a flow that a forward has translated.
 func (r *run) forwarded(h *model.Place, f *model.Forward, in model.NetID, w way) {
-	if w.leg == 0 {
+	if r.goal.repair && w.leg == 0 {
 		w.cells.Edge = sentence("%s → %s", w.before, w.flow().To)
 	}
 	w.walk(Step{
 		Stage: StageTranslate, At: h.Name, Verdict: Pass, Ground: Shallows, Records: lines(f.Record),
-		Why: sentence("Forwarded: %s → %s.", w.before, w.flow().To),
+		Why: r.say("Forwarded: %s → %s.", w.before, w.flow().To),
 	})
 	if h.Owns(w.dst.addr) {
 		r.atDoor(h, &w)
-		for _, w := range r.filters(h, model.Input, w, in, model.NoNet, nil) {
+		for w := range r.filters(h, model.Input, w, in, model.NoNet, nil) {
 			r.byMaps(h, w, false, func(mp *model.Map, w way) bool {
 				if mp.Record.NoRelay {
 					return false
@@ -610,12 +623,12 @@ func (r *run) toMachine(h *model.Place, in model.NetID, w way) {
 			}
 			return true
 		case !fromInside && family:
-			w.pastInput = r.inputStops(h, in, w.beforeMap())
+			w.stoppedAtInput = r.inputStops(h, in, w.beforeMap())
 			w.translatedBy(h.ID, w.dst)
 			w.dst = r.containerDest(mp.Container, mp.Net, w.six)
 			w.walk(Step{
 				Stage: StageTranslate, At: h.Name, Verdict: Pass, Ground: Land, Records: lines(mp.Record),
-				Why: sentence("Mapped ahead of the input filter: to %s, port %s.", r.place(mp.Container).Name, w.portWord()),
+				Why: r.say("Mapped ahead of the input filter: to %s, port %s.", r.place(mp.Container).Name, w.portWord()),
 			})
 			r.intoMapped(h, mp, in, w)
 			return true
@@ -623,7 +636,7 @@ func (r *run) toMachine(h *model.Place, in model.NetID, w way) {
 			return false
 		}
 		// By the relay: the outer port meets the input filter.
-		for _, v := range r.filters(h, model.Input, w.beforeMap(), in, model.NoNet, nil) {
+		for v := range r.filters(h, model.Input, w.beforeMap(), in, model.NoNet, nil) {
 			for _, pair := range v.translated(mp.Pairs) {
 				r.relay(h, mp, pair)
 			}
@@ -635,23 +648,23 @@ func (r *run) toMachine(h *model.Place, in model.NetID, w way) {
 // atDoor notes how a flow looks as it comes to the machine that it is for.
 func (r *run) atDoor(h *model.Place, w *way) {
 	if !r.goal.repair {
-		w.door = &door{h.ID, w.dst.addr, w.src.set}
+		w.door = &door{h.ID, w.dst.addr, w.src.set, w.src.set.Equal(w.origins)}
 	}
 }
 
-// inputStops says whether a machine's input filters would stop some of a flow that never meets them, since a map takes
+// inputStops are the sources that a machine's input filters would stop, of a flow that never meets them, since a map takes
 // it. It is looked at for exposure alone.
-func (r *run) inputStops(h *model.Place, in model.NetID, w way) bool {
+func (r *run) inputStops(h *model.Place, in model.NetID, w way) netset.Addrs {
 	if r.goal.repair || len(h.Filters[model.Input]) == 0 || w.src.set.IsEmpty() {
-		return false
+		return netset.Addrs{}
 	}
 	left := w.src.set
-	for _, passed := range r.filters(h, model.Input, w, in, model.NoNet, nil) {
+	for passed := range r.filters(h, model.Input, w, in, model.NoNet, nil) {
 		if passed.ports.Equal(w.ports) {
 			left = left.Subtract(passed.src.set)
 		}
 	}
-	return !left.IsEmpty()
+	return left
 }
 
 // toSockets is a flow for the machine's own sockets, by way of its input filters. Where nothing listens and
@@ -661,9 +674,9 @@ func (r *run) toSockets(h *model.Place, in model.NetID, w way) {
 		w.wouldForward = true
 	}
 	if len(h.Filters[model.Input]) == 0 && r.anySocket(h, w) {
-		w.walk(Step{Stage: StageFilter, At: h.Name, Verdict: Assumed, Ground: r.ground(h), Records: []string{}, Why: sentence("No filter is recorded on %s: the flow passes.", h.Name)})
+		w.walk(Step{Stage: StageFilter, At: h.Name, Verdict: Assumed, Ground: r.ground(h), Records: []string{}, Why: r.say("No filter is recorded on %s: the flow passes.", h.Name)})
 	}
-	for _, w := range r.filters(h, model.Input, w, in, model.NoNet, nil) {
+	for w := range r.filters(h, model.Input, w, in, model.NoNet, nil) {
 		if w.wouldForward {
 			r.missingForward(h, in, w)
 			continue
@@ -726,20 +739,21 @@ func (r *run) passAs(h *model.Place, in model.NetID, w way, as *netip.Addr) {
 	}
 	skip := func(f *model.Filter) bool { return inside && !f.Record.GuardsContainers }
 	if len(h.Filters[model.Through]) == 0 && h.Router && hop.Kind != model.NoWay {
-		w.walk(Step{Stage: StageFilter, At: h.Name, Verdict: Assumed, Ground: Shallows, Records: []string{}, Why: sentence("No filter is recorded on %s: the flow passes.", h.Name)})
+		w.walk(Step{Stage: StageFilter, At: h.Name, Verdict: Assumed, Ground: Shallows, Records: []string{}, Why: r.say("No filter is recorded on %s: the flow passes.", h.Name)})
 	}
-	for _, w := range r.filters(h, model.Through, w, in, hop.Net, skip) {
-		for _, w := range r.filters(h, model.Departing, w, in, hop.Net, nil) {
-			done, left := r.outbound(h, w, hop.Net)
-			for _, w := range left {
-				if as != nil {
-					done = append(done, r.loopBack(h, w, *as))
-				} else {
-					done = append(done, r.ownRewriting(h, w, in, hop.Net, false)...)
+	for w := range r.filters(h, model.Through, w, in, hop.Net, skip) {
+		for w := range r.filters(h, model.Departing, w, in, hop.Net, nil) {
+			for w, written := range r.outbound(h, w, hop.Net) {
+				switch {
+				case written:
+					r.follow(h, h.ID, w, hop)
+				case as != nil:
+					r.follow(h, h.ID, r.loopBack(h, w, *as), hop)
+				default:
+					for w := range r.ownRewriting(h, w, in, hop.Net, false) {
+						r.follow(h, h.ID, w, hop)
+					}
 				}
-			}
-			for _, w := range done {
-				r.follow(h, h.ID, w, hop)
 			}
 		}
 	}
@@ -752,7 +766,7 @@ func (r *run) loopBack(h *model.Place, w way, as netip.Addr) way {
 		by = w.forward.Record
 	}
 	w.rewrittenBy(h.ID, as)
-	w.walk(Step{Stage: StageRewrite, At: h.Name, Verdict: Pass, Ground: Shallows, Records: lines(by), Why: sentence("Looped back: the source becomes %s.", as)})
+	w.walk(Step{Stage: StageRewrite, At: h.Name, Verdict: Pass, Ground: Shallows, Records: lines(by), Why: r.say("Looped back: the source becomes %s.", as)})
 	return w
 }
 
@@ -763,88 +777,85 @@ func (r *run) makeRouter(h *model.Place) *Mend {
 	return nil
 }
 
-// outbound rewrites the source of what leaves a machine, by the first line written that applies; left is what none
+// outbound rewrites the source of what leaves a machine, by the first line written that applies; false with what none
 // applies to.
-func (r *run) outbound(h *model.Place, w way, out model.NetID) (done, left []way) {
-	left = []way{w}
-	for _, o := range h.Outbounds {
-		if o.Dead || o.Leaving != model.NoNet && o.Leaving != out {
+func (r *run) outbound(h *model.Place, w way, out model.NetID) iter.Seq2[way, bool] {
+	return func(yield func(way, bool) bool) { r.outboundFrom(h, 0, w, out, yield) }
+}
+
+func (r *run) outboundFrom(h *model.Place, first int, w way, out model.NetID, yield func(way, bool) bool) bool {
+	for i, o := range h.Outbounds[first:] {
+		if o.Dead || o.Leaving != model.NoNet && o.Leaving != out || o.As.IsValid() && o.As.Is6() != w.six {
 			continue
 		}
-		var rest []way
-		for _, w := range left {
-			named, other, sure := r.t.sourceSplit(o.From, w, w.six)
-			if other != nil {
-				rest = append(rest, *other)
-			}
-			if named == nil {
-				continue
-			}
-			v := *named
-			switch {
-			case !sure:
-				v.walk(Step{Stage: StageRewrite, At: h.Name, Verdict: Unsettled, Ground: r.ground(h), Records: lines(o.Record), Why: "The line is for part of a network, and the source may be any point of it."})
-				if v.stopped == "" {
-					v.stopped = Undecided
-				}
-			case !o.As.IsValid():
-				v.walk(Step{Stage: StageRewrite, At: h.Name, Verdict: Pass, Ground: r.ground(h), Records: lines(o.Record), Why: "The source stays as it is."})
-			case o.As.Is6() != v.six:
-				rest = append(rest, v)
-				continue
-			default:
-				r.rewrite(&v, h, o.As, o.Record)
-			}
-			done = append(done, v)
+		named, other, sure := r.t.sourceSplit(o.From, w, w.six)
+		if named == nil {
+			continue
 		}
-		left = rest
+		v := *named
+		switch {
+		case !sure:
+			v.walk(Step{Stage: StageRewrite, At: h.Name, Verdict: Unsettled, Ground: r.ground(h), Records: lines(o.Record), Why: "The line is for part of a network, and the source may be any point of it."})
+			if v.stopped == "" {
+				v.stopped = Undecided
+			}
+		case !o.As.IsValid():
+			v.walk(Step{Stage: StageRewrite, At: h.Name, Verdict: Pass, Ground: r.ground(h), Records: lines(o.Record), Why: "The source stays as it is."})
+		default:
+			r.rewrite(&v, h, o.As, o.Record)
+		}
+		return yield(v, true) && (other == nil || r.outboundFrom(h, first+i+1, *other, out, yield))
 	}
-	return done, left
+	return yield(w, false)
 }
 
 // ownRewriting is what a machine does to sources without being told: one-to-one forwards outward, containers
 // that leave the machine, and private sources that leave a router to internet.
-func (r *run) ownRewriting(h *model.Place, w way, in, out model.NetID, local bool) []way {
+func (r *run) ownRewriting(h *model.Place, w way, in, out model.NetID, local bool) iter.Seq[way] {
+	return func(yield func(way) bool) {
+		as, by, ok := r.ownSource(h, &w, in, out, local)
+		if !ok {
+			yield(w)
+			return
+		}
+		if by != h.Record || w.src.float != model.Nowhere {
+			r.rewrite(&w, h, as, by)
+			yield(w)
+			return
+		}
+		// What leaves a router for internet keeps a source that is known there.
+		private := w.src.set
+		if global := w.src.set.Intersect(netset.GloballyReachable()); !global.IsEmpty() {
+			private = w.src.set.Subtract(global)
+			if !yield(w.from(global)) || private.IsEmpty() {
+				return
+			}
+		}
+		v := w.from(private)
+		r.rewrite(&v, h, as, by)
+		yield(v)
+	}
+}
+
+// ownSource is the address that a machine gives to what leaves it, without being told, and by which record.
+func (r *run) ownSource(h *model.Place, w *way, in, out model.NetID, local bool) (netip.Addr, estate.Record, bool) {
 	if out == model.Internet {
 		for _, f := range h.Forwards {
 			b := f.Record.Bind
-			if b.Any && b.Addr.IsValid() && w.src.float == model.Nowhere && w.src.set.Contains(f.Record.To.Addr) {
-				if a, ok := w.src.set.Single(); ok && a == f.Record.To.Addr {
-					r.rewrite(&w, h, b.Addr, f.Record)
-					return []way{w}
-				}
+			if a, one := w.src.set.Single(); b.Any && b.Addr.IsValid() && w.src.float == model.Nowhere && one && a == f.Record.To.Addr {
+				return b.Addr, f.Record, true
 			}
 		}
 	}
 	if in != model.NoNet && r.t.m.Networks[in].On == h.ID && !r.t.m.Networks[in].Routed() {
-		if a, ok := r.addrTowards(h, out, w.six); ok {
-			r.rewrite(&w, h, a, r.t.m.Networks[in].Record)
-			return []way{w}
-		}
-		return []way{w}
+		a, ok := r.addrTowards(h, out, w.six)
+		return a, r.t.m.Networks[in].Record, ok
 	}
 	if out != model.Internet || !h.Router || local {
-		return []way{w}
+		return netip.Addr{}, nil, false
 	}
 	a, ok := h.Addr(model.Internet, w.six)
-	if !ok {
-		return []way{w}
-	}
-	if w.src.float != model.Nowhere {
-		r.rewrite(&w, h, a, h.Record)
-		return []way{w}
-	}
-	global := w.src.set.Intersect(netset.GloballyReachable())
-	switch {
-	case global.IsEmpty():
-		r.rewrite(&w, h, a, h.Record)
-		return []way{w}
-	case global.Equal(w.src.set):
-		return []way{w}
-	}
-	private := w.from(w.src.set.Subtract(global))
-	r.rewrite(&private, h, a, h.Record)
-	return []way{w.from(global), private}
+	return a, h.Record, ok
 }
 
 func (r *run) rewrite(w *way, h *model.Place, a netip.Addr, by estate.Record) {
@@ -852,7 +863,7 @@ func (r *run) rewrite(w *way, h *model.Place, a netip.Addr, by estate.Record) {
 		return
 	}
 	w.rewrittenBy(h.ID, a)
-	w.walk(Step{Stage: StageRewrite, At: h.Name, Verdict: Pass, Ground: r.ground(h), Records: lines(by), Why: sentence("The source becomes %s.", a)})
+	w.walk(Step{Stage: StageRewrite, At: h.Name, Verdict: Pass, Ground: r.ground(h), Records: lines(by), Why: r.say("The source becomes %s.", a)})
 }
 
 func (r *run) addrTowards(h *model.Place, out model.NetID, v6 bool) (netip.Addr, bool) {
@@ -881,39 +892,30 @@ func (r *run) network(id model.NetID) *model.Network {
 // byMaps parts a flow for the machine's own addresses among its maps, the first written first. take says
 // whether the map takes the translated part; what none takes is rest's.
 func (r *run) byMaps(h *model.Place, w way, local bool, take func(*model.Map, way) bool, rest func(way)) {
-	left := []way{w}
-	for _, mp := range h.Maps {
-		if mp.Container == model.Nowhere || mp.Record.Bind.Transport&w.proto == 0 || !bindTakes(mp.Record.Bind.Addr, w.dst.addr, local) {
+	r.byMapsFrom(h, 0, w, local, take, rest)
+}
+
+func (r *run) byMapsFrom(h *model.Place, first int, w way, local bool, take func(*model.Map, way) bool, rest func(way)) {
+	for i, mp := range h.Maps[first:] {
+		if mp.Container == model.Nowhere || mp.Record.Bind.Transport&w.proto == 0 || !mp.Ports.Overlaps(w.ports) || !bindTakes(mp.Record.Bind.Addr, w.dst.addr, local) {
 			continue
 		}
-		var others []way
-		for _, w := range left {
-			ports := w.ports.Intersect(mp.Ports)
-			if ports.IsEmpty() {
-				others = append(others, w)
-				continue
-			}
-			refused := false
-			for _, v := range w.onPorts(ports).translated(mp.Pairs) {
-				v.mapped = mp
-				v.before, v.beforeShift, v.beforeMany = w.onPorts(ports).portsOf(v), w.shift, w.many
-				if !take(mp, v) {
-					refused = true
-				}
-			}
-			if refused {
-				others = append(others, w)
-				continue
-			}
-			if other := w.ports.Subtract(ports); !other.IsEmpty() {
-				others = append(others, w.onPorts(other))
-			}
+		ports := w.ports.Intersect(mp.Ports)
+		refused := false
+		for _, v := range w.onPorts(ports).translated(mp.Pairs) {
+			v.mapped = mp
+			v.before, v.beforeShift, v.beforeMany = w.onPorts(ports).portsOf(v), w.shift, w.many
+			refused = !take(mp, v) || refused
 		}
-		left = others
+		if refused {
+			continue
+		}
+		if other := w.ports.Subtract(ports); !other.IsEmpty() {
+			r.byMapsFrom(h, first+i+1, w.onPorts(other), local, take, rest)
+		}
+		return
 	}
-	for _, w := range left {
-		rest(w)
-	}
+	rest(w)
 }
 
 // beforeMap is a flow that a map has translated, on the ports that it came with.
@@ -946,10 +948,9 @@ func bindTakes(bound, dst netip.Addr, local bool) bool {
 // but for those that guard containers.
 func (r *run) intoMapped(h *model.Place, mp *model.Map, in model.NetID, w way) {
 	skip := func(f *model.Filter) bool { return !f.Record.GuardsContainers }
-	for _, w := range r.filters(h, model.Through, w, in, mp.Net, skip) {
-		for _, w := range r.filters(h, model.Departing, w, in, mp.Net, nil) {
-			done, left := r.outbound(h, w, mp.Net)
-			for _, w := range append(done, left...) {
+	for w := range r.filters(h, model.Through, w, in, mp.Net, skip) {
+		for w := range r.filters(h, model.Departing, w, in, mp.Net, nil) {
+			for w := range r.outbound(h, w, mp.Net) {
 				r.toContainer(mp, w)
 			}
 		}
@@ -978,11 +979,11 @@ func (r *run) intoContainer(h *model.Place, w way, net model.NetID, c model.Plac
 	} else if in != model.NoNet && r.t.m.Networks[in].On == h.ID {
 		skip = func(f *model.Filter) bool { return !f.Record.GuardsContainers }
 	}
-	for _, w := range r.filters(h, first, w, in, net, skip) {
-		for _, w := range r.filters(h, model.Departing, w, in, net, nil) {
+	for w := range r.filters(h, first, w, in, net, skip) {
+		for w := range r.filters(h, model.Departing, w, in, net, nil) {
 			w.walk(Step{
 				Stage: StageRoute, At: r.place(c).Name, Verdict: Pass, Ground: Land, Records: lines(r.place(c).Record),
-				Why: sentence("To the container's own address, on %s.", r.t.m.Networks[net].Name),
+				Why: r.say("To the container's own address, on %s.", r.t.m.Networks[net].Name),
 			})
 			r.sockets(r.place(r.place(c).Stack), w, false)
 		}
@@ -1004,14 +1005,14 @@ func (r *run) relay(h *model.Place, mp *model.Map, w way) {
 	w.dst = r.containerDest(mp.Container, mp.Net, v6)
 	w.walk(Step{
 		Stage: StageTranslate, At: h.Name, Verdict: Pass, Ground: Land, Records: lines(mp.Record),
-		Why: sentence("The port relay of %s takes it and goes on to %s, port %s; the container sees the gateway of %s.", h.Name, r.place(mp.Container).Name, w.portWord(), net.Name),
+		Why: r.say("The port relay of %s takes it and goes on to %s, port %s; the container sees the gateway of %s.", h.Name, r.place(mp.Container).Name, w.portWord(), net.Name),
 	})
 	if a, ok := h.Addr(mp.Net, v6); ok {
 		w.rewriteSource(a)
 	}
 	w.held, w.relayed = nil, true // a connection of its own
-	for _, w := range r.filters(h, model.Output, w, model.NoNet, mp.Net, nil) {
-		for _, w := range r.filters(h, model.Departing, w, model.NoNet, mp.Net, nil) {
+	for w := range r.filters(h, model.Output, w, model.NoNet, mp.Net, nil) {
+		for w := range r.filters(h, model.Departing, w, model.NoNet, mp.Net, nil) {
 			r.toContainer(mp, w)
 		}
 	}

@@ -2,14 +2,12 @@ package trace
 
 import (
 	"cmp"
-	"fmt"
 	"net/netip"
 	"slices"
 	"strings"
 
 	"steady-compass/core/estate"
 	"steady-compass/core/model"
-	"steady-compass/core/names"
 	"steady-compass/core/netset"
 )
 
@@ -45,9 +43,13 @@ type Open struct {
 	Meant  []*estate.Intent `json:"-"` // the intents that land there, whoever they are for
 	// PastInput says that the map takes it ahead of input filters of its machine that would have stopped it.
 	PastInput bool `json:"-"`
-	addr      netip.Addr
-	set       netset.Addrs
-	flat      int // inner port less outer, or manyToOne
+	// Also are the names of other sites that are open just so; only where what is meant for anyone is left out.
+	Also []string `json:"-"`
+	// Beside says that another site on the same port is meant for anyone.
+	Beside bool `json:"-"`
+	addr   netip.Addr
+	set    netset.Addrs
+	flat   int // inner port less outer, or manyToOne
 }
 
 // Door is where a flow comes to the machine that takes it, and how it looks there before any map.
@@ -89,48 +91,105 @@ type candidate struct {
 	word string
 }
 
-// candidates are the addresses worth trying: those that machines and containers hold, and those that
-// forwards are for.
-func (t *Tracer) candidates(o origin) []candidate {
-	var out []candidate
-	seen := map[netip.Addr]bool{}
-	led := map[netip.Prefix]bool{}
-	add := func(a netip.Addr, net model.NetID) {
-		if seen[a] || a.IsLoopback() {
-			return
-		}
-		seen[a] = true
-		if net != model.Internet && net != model.NoNet {
-			// Where nothing leads to a network, none of its addresses is worth trying.
-			key := t.prefixOf(net, a)
-			worth, known := led[key]
-			if !known {
-				worth = t.mayLead(o, net, a)
-				led[key] = worth
-			}
-			if !worth {
+// doors are the addresses at which something of ours may answer, in the order written, and the prefixes that they are in.
+type doors struct {
+	list     []doorAt
+	prefixes []prefixAt
+	blocks   []model.Block // those routed to a host elsewhere than from internet
+	unknown  bool          // somebody holds an address that nobody knows
+}
+
+// doorAt is one of the doors; prefix is the index of the prefix that it is in, -1 where every origin may try it.
+type doorAt struct {
+	candidate
+	prefix int
+}
+
+type prefixAt struct {
+	net model.NetID
+	one netip.Addr // any of the doors in it: what leads to one leads to all
+}
+
+func (t *Tracer) allDoors() *doors {
+	t.doorsOnce.Do(func() {
+		seen := map[netip.Addr]bool{}
+		index := map[netip.Prefix]int{}
+		d := &doors{}
+		add := func(a netip.Addr, net model.NetID) {
+			if seen[a] || a.IsLoopback() {
 				return
 			}
+			seen[a] = true
+			at := doorAt{candidate{toAddr(a), a.String()}, -1}
+			if net != model.Internet && net != model.NoNet {
+				key := t.prefixOf(net, a)
+				i, known := index[key]
+				if !known {
+					i = len(d.prefixes)
+					index[key] = i
+					d.prefixes = append(d.prefixes, prefixAt{net, a})
+				}
+				at.prefix = i
+			}
+			d.list = append(d.list, at)
 		}
-		out = append(out, candidate{toAddr(a), a.String()})
+		for _, p := range t.m.Places {
+			if p.Outside {
+				continue
+			}
+			for _, leg := range p.Legs {
+				d.unknown = d.unknown || leg.Unknown
+				if leg.Net != model.Internet {
+					for _, b := range leg.Blocks {
+						d.blocks = append(d.blocks, model.Block{Prefix: b, Place: p.ID})
+					}
+				}
+				for _, a := range leg.Addrs {
+					add(a, leg.Net)
+				}
+				if p.IsContainer() && p.Stack == p.ID && leg.Float() {
+					d.list = append(d.list, doorAt{candidate{dest{float: p.ID, net: leg.Net, name: p.Name}, p.Name}, -1})
+				}
+			}
+			for _, f := range p.Forwards {
+				if a := f.Record.Bind.Addr; a.IsValid() {
+					add(a, model.NoNet)
+				}
+			}
+		}
+		t.doors = d
+	})
+	return t.doors
+}
+
+// candidates are the addresses worth trying: those that machines and containers hold, and those that
+// forwards are for. Where nothing leads to a network, none of its addresses is worth it.
+func (t *Tracer) candidates(o origin) []candidate {
+	all := t.allDoors()
+	worth := make([]trilean, len(all.prefixes)) // maybe: not looked at yet
+	for i := range worth {
+		worth[i] = maybe
 	}
-	for _, p := range t.m.Places {
-		if p.Outside {
-			continue
-		}
-		for _, leg := range p.Legs {
-			for _, a := range leg.Addrs {
-				add(a, leg.Net)
+	var out []candidate
+	for i := range all.list {
+		d := &all.list[i]
+		switch {
+		case d.dst.float != model.Nowhere:
+			if !t.besideOrigin(o, d.dst.net) {
+				continue
 			}
-			if p.IsContainer() && p.Stack == p.ID && leg.Float() && t.besideOrigin(o, leg.Net) {
-				out = append(out, candidate{dest{float: p.ID, net: leg.Net, name: p.Name}, p.Name})
+		case d.prefix >= 0:
+			if worth[d.prefix] == maybe {
+				worth[d.prefix] = no
+				if p := all.prefixes[d.prefix]; t.mayLead(o, p.net, p.one) {
+					worth[d.prefix] = yes
+				}
+			}
+			if worth[d.prefix] == no {
+				continue
 			}
 		}
-		for _, f := range p.Forwards {
-			if a := f.Record.Bind.Addr; a.IsValid() {
-				add(a, model.NoNet)
-			}
-		}
+		out = append(out, d.candidate)
 	}
 	return out
 }
@@ -143,6 +202,57 @@ func (t *Tracer) prefixOf(net model.NetID, a netip.Addr) netip.Prefix {
 		}
 	}
 	return netip.PrefixFrom(a, a.BitLen())
+}
+
+// takingKey is an address and what may be listened for there.
+type takingKey struct {
+	addr  netip.Addr
+	proto netset.Transport
+}
+
+// mayTake says whether anything could take flows to a candidate over a transport, whatever stands before it. Where it says
+// no, nothing is open there and nothing is undecided.
+func (t *Tracer) mayTake(c candidate, proto netset.Transport) bool {
+	if c.dst.float != model.Nowhere {
+		return t.listens(t.m.Places[c.dst.float], proto, 0)
+	}
+	return t.addressTakes(c.dst.addr, proto, 0)
+}
+
+func (t *Tracer) addressTakes(a netip.Addr, proto netset.Transport, depth int) bool {
+	key := takingKey{a, proto}
+	if known, ok := t.taking.Load(key); ok {
+		return known.(bool)
+	}
+	takes := depth > maxHops
+	for _, h := range t.m.Owners(a) {
+		takes = takes || t.listens(t.m.Places[h.Place], proto, depth)
+	}
+	if b, ok := t.m.BlockOf(a); ok {
+		takes = takes || t.listens(t.m.Places[b.Place], proto, depth)
+	}
+	d := t.allDoors()
+	takes = takes || d.unknown
+	for _, b := range d.blocks {
+		takes = takes || b.Prefix.Contains(a) && t.listens(t.m.Places[b.Place], proto, depth)
+	}
+	if depth == 0 {
+		t.taking.Store(key, takes)
+	}
+	return takes
+}
+
+// listens says whether a place, or what it forwards to, listens for a transport; or whether nobody wrote down what does.
+func (t *Tracer) listens(p *model.Place, proto netset.Transport, depth int) bool {
+	stack := t.m.Places[p.Stack]
+	if p.Unlisted || p.Outside || stack.Unlisted ||
+		slices.ContainsFunc(stack.Sockets, func(s model.Socket) bool { return s.Record.Bind.Transport&proto != 0 }) ||
+		slices.ContainsFunc(p.Maps, func(m *model.Map) bool { return m.Record.Bind.Transport&proto != 0 }) {
+		return true
+	}
+	return slices.ContainsFunc(p.Forwards, func(f *model.Forward) bool {
+		return f.Record.Bind.Transport&proto != 0 && !p.Owns(f.Record.To.Addr) && t.addressTakes(f.Record.To.Addr, proto, depth+1)
+	})
 }
 
 // mayLead says whether anything may lead from an origin to a prefix that an address is in. Where it says no, no
@@ -169,11 +279,22 @@ func (t *Tracer) mayLead(o origin, net model.NetID, a netip.Addr) bool {
 	return len(machine.Routes) > 0 || machine.Owns(a) || t.m.NextHop(machine, a).Kind != model.NoWay
 }
 
+// exposing is an exposure on the way.
+type exposing struct {
+	Exposure
+	open   []Open
+	beyond bool // without what is meant for anyone
+}
+
 // Exposure is everything that can be touched from a vantage, exact in sources, addresses, transports and
 // ports.
-func (t *Tracer) Exposure(v Vantage) Exposure {
-	x := Exposure{From: v.Word, Open: []Open{}, Undecided: []Dark{}}
-	var open []Open
+func (t *Tracer) Exposure(v Vantage) Exposure { return t.expose(v, false) }
+
+// Beyond is the part of an exposure that is not meant for anyone.
+func (t *Tracer) Beyond(v Vantage) Exposure { return t.expose(v, true) }
+
+func (t *Tracer) expose(v Vantage, beyond bool) Exposure {
+	x := exposing{Exposure: Exposure{From: v.Word, Open: []Open{}, Undecided: []Dark{}}, beyond: beyond}
 	for _, o := range v.origins {
 		for _, c := range t.candidates(o) {
 			if o.place == model.Nowhere && o.net == model.Internet && !netset.GloballyReachable().Contains(c.dst.addr) {
@@ -183,26 +304,29 @@ func (t *Tracer) Exposure(v Vantage) Exposure {
 				continue // a machine reaching itself is nobody's exposure
 			}
 			for _, proto := range netset.Both.Each() {
+				if !t.mayTake(c, proto) {
+					continue
+				}
 				w := o.start(proto, netset.AllPorts())
-				w.dst = c.dst
+				w.dst, w.mute = c.dst, true
 				for _, l := range t.deliver(o, w, goal{place: model.Nowhere}) {
-					t.opened(&open, &x, l, c, o)
+					t.opened(&x, l, c, o)
 				}
 			}
 		}
 	}
-	x.Open = t.finish(open, &v)
+	x.Open = t.finish(x.open, &v)
 	slices.SortStableFunc(x.Undecided, func(a, b Dark) int {
 		return cmp.Or(strings.Compare(a.Address, b.Address), strings.Compare(a.Transport, b.Transport), strings.Compare(a.Ports, b.Ports))
 	})
 	x.Undecided = slices.CompactFunc(x.Undecided, func(a, b Dark) bool {
 		return a.Address == b.Address && a.Transport == b.Transport && a.Ports == b.Ports && a.Place == b.Place
 	})
-	return x
+	return x.Exposure
 }
 
 // opened notes what one landing opens, as far as its replies come back.
-func (t *Tracer) opened(open *[]Open, x *Exposure, l landing, c candidate, o origin) {
+func (t *Tracer) opened(x *exposing, l landing, c candidate, o origin) {
 	dark := &x.Undecided
 	switch {
 	case l.stopped == Undecided:
@@ -224,7 +348,7 @@ func (t *Tracer) opened(open *[]Open, x *Exposure, l landing, c candidate, o ori
 	for _, part := range t.replies(l, o) {
 		switch part.stopped {
 		case "":
-			t.openedAt(open, x, part, c)
+			t.openedAt(x, part, c)
 		case Undecided:
 			*dark = append(*dark, Dark{c.word, l.proto.String(), l.outer.String(), t.m.Places[l.stack].Name, part.lastStep().Why, []string{}})
 		}
@@ -232,7 +356,10 @@ func (t *Tracer) opened(open *[]Open, x *Exposure, l landing, c candidate, o ori
 }
 
 // openedAt notes what a landing whose replies come back opens.
-func (t *Tracer) openedAt(open *[]Open, x *Exposure, l landing, c candidate) {
+func (t *Tracer) openedAt(x *exposing, l landing, c candidate) {
+	if x.beyond && t.forAnyone(l) {
+		return
+	}
 	steps, _ := l.collect()
 	var records []string
 	for _, s := range steps {
@@ -248,7 +375,7 @@ func (t *Tracer) openedAt(open *[]Open, x *Exposure, l landing, c candidate) {
 		Host: t.entered(c), Listen: l.sock.Record, addr: c.dst.addr, set: l.origins,
 	}
 	if l.mapped != nil {
-		base.Map, base.PastInput = l.mapped.Record, l.pastInput
+		base.Map, base.PastInput = l.mapped.Record, l.stoppedAtInput.Overlaps(l.src.set) || !l.src.set.Equal(l.origins) && !l.stoppedAtInput.IsEmpty()
 	}
 	base.Door = t.doorOf(l)
 	service := t.m.Services[base.Service]
@@ -260,11 +387,16 @@ func (t *Tracer) openedAt(open *[]Open, x *Exposure, l landing, c candidate) {
 			e.flat, e.Port = manyToOne, l.port()
 		}
 		if len(service.Sites) == 0 {
-			*open = append(*open, e)
+			x.add(t, e, "")
 			continue
 		}
-		for _, site := range t.siteNames(service, l, e) {
+		found := t.sitesOf(service, l, e.Port, x.beyond)
+		for i, site := range found.sites {
 			s := e
+			s.Beside = found.beside
+			if i == 0 {
+				s.Also = found.also
+			}
 			s.Site, s.Picked = &site.name, site.record
 			s.set = site.from(t, l)
 			s.Records = append(slices.Clone(records), estate.Line(site.record))
@@ -273,10 +405,50 @@ func (t *Tracer) openedAt(open *[]Open, x *Exposure, l landing, c candidate) {
 				x.Hidden = append(x.Hidden, s)
 			}
 			if !s.set.IsEmpty() || l.src.float != model.Nowhere || l.origins.IsEmpty() {
-				*open = append(*open, s)
+				x.add(t, s, site.name)
 			}
 		}
 	}
+}
+
+// add takes in what is open, parted where the intents that land there change along its ports.
+func (x *exposing) add(t *Tracer, e Open, site string) {
+	byPort := t.intended()[landsAt{t.m.PlaceNamed(e.Place).ID, protoOf(e.Transport), site}]
+	if len(byPort) == 0 || e.flat == manyToOne || e.Range.Lo == e.Range.Hi {
+		x.keep(e, byPort[e.Port])
+		return
+	}
+	var ports []int // outer ones, on which an intent lands
+	for inner := range byPort {
+		if outer := int(inner) - e.flat; outer >= int(e.Range.Lo) && outer <= int(e.Range.Hi) {
+			ports = append(ports, outer)
+		}
+	}
+	slices.Sort(ports)
+	next := int(e.Range.Lo)
+	put := func(lo, hi int, m *meant) {
+		part := e
+		part.Range = netset.PortRange{Lo: uint16(lo), Hi: uint16(hi)}
+		part.Port = uint16(lo + e.flat)
+		x.keep(part, m)
+	}
+	for _, p := range ports {
+		if p > next {
+			put(next, p-1, nil)
+		}
+		put(p, p, byPort[uint16(p+e.flat)])
+		next = p + 1
+	}
+	if next <= int(e.Range.Hi) {
+		put(next, int(e.Range.Hi), nil)
+	}
+}
+
+func (x *exposing) keep(e Open, m *meant) {
+	if x.beyond && m != nil && m.anyone {
+		return
+	}
+	x.open = append(x.open, e)
 }
 
 // doorOf is where a landing came to the machine that took it; nil where it came to a container from beside it.
@@ -284,7 +456,7 @@ func (t *Tracer) doorOf(l landing) *Door {
 	if l.door == nil {
 		return nil
 	}
-	d := &Door{Host: t.m.Places[l.door.host].Name, Addr: l.door.dst, Ports: l.ports, Same: l.door.src.Equal(l.origins), Source: l.door.src}
+	d := &Door{Host: t.m.Places[l.door.host].Name, Addr: l.door.dst, Ports: l.ports, Same: l.door.own, Source: l.door.src}
 	if l.mapped != nil {
 		d.Ports, d.Mapped = l.before, !l.relayed
 	}
@@ -323,10 +495,76 @@ func (o openSite) from(t *Tracer, l landing) netset.Addrs {
 	return in.origins
 }
 
+// sitesOf are the sites that a landing on a port picks among: where only what is not meant for anyone is asked for, these,
+// with one for all that no intent speaks of and that let in every source.
+func (t *Tracer) sitesOf(service *model.Service, l landing, port uint16, beyond bool) narrowSites {
+	if !beyond {
+		return narrowSites{sites: t.siteNames(service, l, port)}
+	}
+	key := sitesKey{l.sock, port, l.dst.addr, l.proto}
+	if known, ok := t.narrow.Load(key); ok {
+		return known.(narrowSites)
+	}
+	var found narrowSites
+	for _, s := range t.siteNames(service, l, port) {
+		m := t.meantAt(l.sock.Place, port, l.proto, s.name)
+		switch {
+		case m != nil && m.anyone:
+			found.beside = true
+		case m == nil && len(s.record.Sources) == 0 && found.plain:
+			found.also = append(found.also, s.name)
+		case m == nil && len(s.record.Sources) == 0:
+			found.plain = true
+			found.sites = append([]openSite{s}, found.sites...)
+		default:
+			found.sites = append(found.sites, s)
+		}
+	}
+	t.narrow.Store(key, found)
+	return found
+}
+
+// sitesKey is a listener as sites are picked at it; narrowSites are those that are not meant for anyone.
+type (
+	sitesKey struct {
+		sock  *model.Socket
+		port  uint16
+		addr  netip.Addr
+		proto netset.Transport
+	}
+	narrowSites struct {
+		sites  []openSite // the first stands for also too, where there are any
+		also   []string
+		plain  bool // the first is one that no intent speaks of
+		beside bool // there are others, meant for anyone
+	}
+)
+
+// forAnyone says whether all that a landing opens is meant for anyone, and no list of sources is hidden there.
+func (t *Tracer) forAnyone(l landing) bool {
+	service := t.m.Services[l.sock.Record.Service]
+	for _, r := range l.outer.Ranges() {
+		port := uint16(int(r.Lo) + l.shift)
+		if l.many {
+			port = l.port()
+		}
+		if len(service.Sites) > 0 {
+			if len(t.sitesOf(service, l, port, true).sites) > 0 {
+				return false
+			}
+			continue
+		}
+		if m := t.meantAt(l.sock.Place, port, l.proto, ""); m == nil || !m.anyone || r.Lo != r.Hi && !l.many {
+			return false
+		}
+	}
+	return true
+}
+
 // siteNames are the sites that a listener picks among, each name once, and "*" for what a default takes.
-func (t *Tracer) siteNames(service *model.Service, l landing, e Open) []openSite {
+func (t *Tracer) siteNames(service *model.Service, l landing, port uint16) []openSite {
 	w := l.way
-	w.ports = netset.PortsOf(netset.OnePort(e.Port))
+	w.ports = netset.PortsOf(netset.OnePort(port))
 	sites := sitesAt(service, w)
 	var out []openSite
 	seen := map[string]bool{}
@@ -350,6 +588,18 @@ func (e *Open) Lands(port uint16) uint16 {
 	return e.Port + (port - e.Range.Lo)
 }
 
+// openKey is what neighbours have in common to be one entry.
+type openKey struct {
+	address, transport, sources, place, service, site string
+	intent                                            Covered
+	flat                                              int
+}
+
+func (k openKey) compare(o openKey) int {
+	return cmp.Or(strings.Compare(k.address, o.address), strings.Compare(k.transport, o.transport), strings.Compare(k.sources, o.sources), strings.Compare(k.place, o.place),
+		strings.Compare(k.service, o.service), strings.Compare(k.site, o.site), strings.Compare(string(k.intent), string(o.intent)), cmp.Compare(k.flat, o.flat))
+}
+
 // finish joins neighbours, says who is covered, and orders.
 func (t *Tracer) finish(open []Open, v *Vantage) []Open {
 	for i := range open {
@@ -357,11 +607,20 @@ func (t *Tracer) finish(open []Open, v *Vantage) []Open {
 		e.Intent = t.covered(e, v)
 		e.Sources, _ = v.say(e.set, e.addr.Is6())
 	}
-	key := func(e *Open) string {
-		return fmt.Sprint(e.Address, e.Transport, e.Sources.Only, e.Sources.Except, e.Place, e.Service, deref(e.Site), e.Intent, e.flat)
+	keys := make(map[string]string, 16) // the sources as one word, each once
+	key := func(e *Open) openKey {
+		k := openKey{e.Address, e.Transport, "", e.Place, e.Service, deref(e.Site), e.Intent, e.flat}
+		if len(e.Sources.Only)+len(e.Sources.Except) > 0 {
+			word := strings.Join(e.Sources.Only, ",") + "!" + strings.Join(e.Sources.Except, ",")
+			if _, known := keys[word]; !known {
+				keys[word] = word
+			}
+			k.sources = keys[word]
+		}
+		return k
 	}
 	slices.SortStableFunc(open, func(a, b Open) int {
-		return cmp.Or(strings.Compare(key(&a), key(&b)), cmp.Compare(a.Range.Lo, b.Range.Lo))
+		return cmp.Or(key(&a).compare(key(&b)), cmp.Compare(a.Range.Lo, b.Range.Lo))
 	})
 	var out []Open
 	for _, e := range open {
@@ -389,269 +648,4 @@ func (t *Tracer) finish(open []Open, v *Vantage) []Open {
 		out = []Open{}
 	}
 	return out
-}
-
-// ---- what was meant
-
-// landingKey is where an entry lands: the listener that first takes it, and the site.
-type landingKey struct {
-	place model.PlaceID
-	port  uint16
-	proto netset.Transport
-	site  string
-}
-
-// meant is who may reach what lands at a key, by all the intents that land there.
-type meant struct {
-	audience netset.Addrs
-	places   map[model.PlaceID]bool // containers without a written address
-	anyone   bool
-	records  []*estate.Intent
-}
-
-// intended builds, once, where every intent lands and for whom.
-func (t *Tracer) intended() map[landingKey]*meant {
-	t.once.Do(func() {
-		t.meant = map[landingKey]*meant{}
-		for _, i := range t.m.Intents {
-			t.landIntent(i)
-		}
-	})
-	return t.meant
-}
-
-func (t *Tracer) note(k landingKey, i *estate.Intent) {
-	m := t.meant[k]
-	if m == nil {
-		m = &meant{places: map[model.PlaceID]bool{}}
-		t.meant[k] = m
-	}
-	if slices.Contains(m.records, i) {
-		return
-	}
-	m.records = append(m.records, i)
-	for _, s := range i.For {
-		switch {
-		case s.Word == "internet":
-			m.anyone = true
-		case s.Word == "nobody":
-		default:
-			match := t.m.Selected(s)
-			m.audience = netset.Union(m.audience, match.Set)
-			for _, f := range match.Float {
-				m.places[f] = true
-			}
-		}
-	}
-}
-
-// landIntent finds where the ways that an intent names land, from its audience.
-func (t *Tracer) landIntent(i *estate.Intent) {
-	var vantages []string
-	for _, s := range i.For {
-		if s.Word != "nobody" {
-			vantages = append(vantages, s.String())
-		}
-	}
-	if len(vantages) == 0 {
-		vantages = []string{"internet"}
-		for _, n := range t.m.Networks[1:] {
-			vantages = append(vantages, n.Name)
-		}
-	}
-	keys := keysOf(i.Ports)
-	if p := t.m.PlaceNamed(i.Target); p != nil {
-		t.landPlace(i, p)
-	}
-	for _, word := range vantages {
-		v, err := t.VantageNamed(word)
-		if err != nil {
-			continue
-		}
-		for _, o := range v.origins {
-			for _, d := range t.meantDests(i, o) {
-				if len(keys) == 0 {
-					t.landWide(i, o, d)
-					continue
-				}
-				for _, k := range keys {
-					g := goal{repair: true, place: model.Nowhere, port: k.Port}
-					name := ""
-					if t.m.PlaceNamed(i.Target) == nil && !isIP(i.Target) {
-						name = i.Target
-					}
-					t.aim(&g, asking{q: request{name: name, port: k.Port}, place: t.m.PlaceNamed(i.Target)}, i)
-					w := o.start(k.Transport, netset.PortsOf(netset.OnePort(k.Port)))
-					w.dst = d
-					for _, l := range t.deliver(o, w, g) {
-						t.landAt(i, l, name)
-					}
-				}
-			}
-		}
-	}
-}
-
-func isIP(text string) bool { _, err := netip.ParseAddr(text); return err == nil }
-
-// landPlace is an intent for a place: its own listeners on those ports, at every address it holds.
-func (t *Tracer) landPlace(i *estate.Intent, p *model.Place) {
-	stack := t.m.Places[p.Stack]
-	for n := range stack.Sockets {
-		s := &stack.Sockets[n]
-		if s.Place != p.ID && p.IsContainer() {
-			continue
-		}
-		both := s.Ports.Intersect(i.Ports.Set())
-		for _, proto := range (s.Record.Bind.Transport & i.Ports.Transport).Each() {
-			for _, r := range both.Ranges() {
-				for port := int(r.Lo); port <= int(r.Hi); port++ {
-					t.landService(i, s, uint16(port), proto, "")
-				}
-			}
-		}
-	}
-}
-
-// landWide is an intent for so many ports that they are tried as one set.
-func (t *Tracer) landWide(i *estate.Intent, o origin, d dest) {
-	for _, proto := range i.Ports.Transport.Each() {
-		w := o.start(proto, i.Ports.Set())
-		w.dst = d
-		for _, l := range t.deliver(o, w, goal{place: model.Nowhere}) {
-			if l.sock == nil {
-				continue
-			}
-			for _, r := range l.ports.Ranges() {
-				for port := int(r.Lo); port <= int(r.Hi); port++ {
-					t.landService(i, l.sock, uint16(port), proto, "")
-				}
-			}
-		}
-	}
-}
-
-func (t *Tracer) landAt(i *estate.Intent, l landing, name string) {
-	if l.sock == nil {
-		return
-	}
-	t.landService(i, l.sock, l.port(), l.proto, name)
-}
-
-// landService notes an intent at a listener: at the site that the name picks, or at all of them
-// where the intent names the place.
-func (t *Tracer) landService(i *estate.Intent, s *model.Socket, port uint16, proto netset.Transport, name string) {
-	service := t.m.Services[s.Record.Service]
-	key := landingKey{s.Place, port, proto, ""}
-	if len(service.Sites) == 0 {
-		t.note(key, i)
-		return
-	}
-	w := way{ports: netset.PortsOf(netset.OnePort(port))}
-	sites := sitesAt(service, w)
-	if name == "" {
-		for _, site := range sites {
-			key.site = site.Name
-			t.note(key, i)
-		}
-		key.site = "*"
-		t.note(key, i)
-		return
-	}
-	group, how := pick(sites, name, s.Record.FirstAnswers)
-	if len(group) > 0 {
-		key.site = group[0].Name
-		if how == byDefault {
-			key.site = "*"
-		}
-		t.note(key, i)
-	}
-}
-
-// meantDests are where an intent's target is or, while its name leads to nobody of ours, should be.
-func (t *Tracer) meantDests(i *estate.Intent, o origin) []dest {
-	found := t.destsOf(i.Target, o)
-	if o.place == model.Nowhere && o.net == model.Internet {
-		found = slices.DeleteFunc(found, func(d dest) bool { return !netset.GloballyReachable().Contains(d.addr) })
-	}
-	ours := slices.ContainsFunc(found, func(d dest) bool {
-		return d.float != model.Nowhere || len(t.m.Owners(d.addr)) > 0 || t.routedToUs(d.addr)
-	})
-	if ours || len(i.Ports.Ranges) == 0 || t.m.PlaceNamed(i.Target) != nil {
-		return found
-	}
-	g := goal{place: model.Nowhere}
-	port, proto := i.Ports.Ranges[0].Lo, i.Ports.Transport.Each()[0]
-	t.aim(&g, asking{q: request{name: i.Target, port: port}}, i)
-	if a, ok := t.publicAddress(g, o, port, proto, false); ok {
-		return []dest{toAddr(a)}
-	}
-	return found
-}
-
-func (t *Tracer) routedToUs(a netip.Addr) bool { _, ok := t.m.BlockOf(a); return ok }
-
-// destsOf are where a name, address or place is, seen from an origin.
-func (t *Tracer) destsOf(target string, o origin) []dest {
-	if a, err := netip.ParseAddr(target); err == nil {
-		return []dest{toAddr(a.Unmap())}
-	}
-	var out []dest
-	if p := t.m.PlaceNamed(target); p != nil {
-		stack := t.m.Places[p.Stack]
-		for _, leg := range stack.Legs {
-			for _, a := range leg.Addrs {
-				out = append(out, toAddr(a))
-			}
-			if stack.IsContainer() && leg.Float() && t.besideOrigin(o, leg.Net) {
-				out = append(out, dest{float: stack.ID, net: leg.Net, name: stack.Name})
-			}
-		}
-		return out
-	}
-	v6, v4 := t.m.Names.Addresses(target, t.asker(o))
-	for _, answer := range []names.Answer{v6, v4} {
-		for _, found := range answer.Addresses {
-			if found.Addr.IsValid() {
-				out = append(out, toAddr(found.Addr))
-			}
-		}
-	}
-	return out
-}
-
-// covered says whether intents admit an entry's sources: all of them, some or none.
-func (t *Tracer) covered(e *Open, v *Vantage) Covered {
-	p := t.m.PlaceNamed(e.Place)
-	m := t.intended()[landingKey{p.ID, e.Port, protoOf(e.Transport), deref(e.Site)}]
-	if m == nil {
-		return None
-	}
-	e.Meant = m.records
-	if m.anyone {
-		return Declared
-	}
-	set := e.set
-	if set.IsEmpty() { // a container without a written address
-		for _, o := range v.origins {
-			if o.place != model.Nowhere && m.places[o.place] {
-				return Declared
-			}
-			if o.place != model.Nowhere {
-				for _, leg := range t.m.Places[o.place].Legs {
-					if m.audience.Covers(t.m.Networks[leg.Net].Set) {
-						return Declared
-					}
-				}
-			}
-		}
-		return None
-	}
-	switch {
-	case m.audience.Covers(set):
-		return Declared
-	case m.audience.Overlaps(set):
-		return Partial
-	}
-	return None
 }

@@ -1,6 +1,7 @@
 package trace
 
 import (
+	"iter"
 	"slices"
 	"strings"
 
@@ -88,11 +89,20 @@ func (t *Tracer) sourceSplit(match model.Match, w way, v6 bool) (in, out *way, s
 	return &a, &b, true
 }
 
+// share is a part of a flow, by its sources and ports; and what a filter does with it.
+type share struct {
+	set    netset.Addrs // not looked at where the source is a container without a written address
+	ports  netset.Ports
+	action string // pass, drop, refuse, or "" where it cannot be told
+	rules  []*model.Rule
+}
+
 // judge parts a flow by what a filter does with it: exact in sources and ports. Parts with
 // the same lot are joined again.
-func (t *Tracer) judge(f *model.Filter, w way, v6 bool, entering, leaving model.NetID) []part {
-	left := []way{w}
-	var parts []part
+func (t *Tracer) judge(f *model.Filter, w *way, v6 bool, entering, leaving model.NetID) []share {
+	float := w.src.float != model.Nowhere
+	left := []share{{set: w.src.set, ports: w.ports}}
+	var shares []share
 	for _, rule := range f.Rules {
 		if len(left) == 0 {
 			break
@@ -102,64 +112,73 @@ func (t *Tracer) judge(f *model.Filter, w way, v6 bool, entering, leaving model.
 			rule.Leaving != model.NoNet && rule.Leaving != leaving {
 			continue
 		}
+		if !rule.Record.Ports.Any && !slices.ContainsFunc(left, func(l share) bool { return l.ports.Overlaps(rule.Ports) }) {
+			continue
+		}
 		to := t.destMatches(rule.To, w.dst, v6)
 		if to == no {
 			continue
 		}
-		var rest []way
+		from := yes
+		if float && !rule.From.Any {
+			if from = t.floats(rule.From, w.src.float, w.src.net, v6); from == no {
+				continue
+			}
+		}
+		action := rule.Record.Action
+		if to == maybe || from == maybe {
+			action = ""
+		}
+		var rest []share
 		for _, l := range left {
-			ports := l.ports
+			ports, set := l.ports, l.set
 			if !rule.Record.Ports.Any {
-				if ports = l.ports.Intersect(rule.Ports); ports.IsEmpty() {
-					rest = append(rest, l)
-					continue
-				}
+				ports = l.ports.Intersect(rule.Ports)
 			}
-			in, out, sure := t.sourceSplit(rule.From, l.onPorts(ports), v6)
-			if in != nil {
-				p := part{way: *in, action: rule.Record.Action, rules: []*model.Rule{rule}}
-				if to == maybe || !sure {
-					p.action = ""
-				}
-				parts = append(parts, p)
+			if !float && !rule.From.Any {
+				set = l.set.Intersect(rule.From.Set)
 			}
-			if out != nil {
-				rest = append(rest, *out)
+			if ports.IsEmpty() || !float && set.IsEmpty() {
+				rest = append(rest, l)
+				continue
+			}
+			shares = append(shares, share{set, ports, action, []*model.Rule{rule}})
+			if !float && !set.Same(l.set) {
+				if others := l.set.Subtract(set); !others.IsEmpty() {
+					rest = append(rest, share{set: others, ports: ports})
+				}
 			}
 			if other := l.ports.Subtract(ports); !other.IsEmpty() {
-				rest = append(rest, l.onPorts(other))
+				rest = append(rest, share{set: l.set, ports: other})
 			}
 		}
 		left = rest
 	}
 	for _, l := range left {
-		parts = append(parts, part{way: l, action: f.Record.Otherwise})
+		l.action = f.Record.Otherwise
+		shares = append(shares, l)
 	}
-	return joinParts(parts)
+	return joinShares(shares)
 }
 
-// joinParts brings together parts with the same lot where either their ports or their sources
-// are the same.
-func joinParts(parts []part) []part {
-	if len(parts) == 1 {
-		return parts
+// joinShares brings together what has the same lot where either the ports or the sources are the same.
+func joinShares(shares []share) []share {
+	if len(shares) == 1 {
+		return shares
 	}
-	var out []part
+	var out []share
 next:
-	for _, p := range parts {
+	for _, p := range shares {
 		for i := range out {
 			o := &out[i]
 			if o.action != p.action {
 				continue
 			}
-			samePorts := o.ports.Equal(p.ports) && o.outer.Equal(p.outer)
-			sameSources := o.src.set.Equal(p.src.set) && o.origins.Equal(p.origins)
 			switch {
-			case samePorts && o.src.float == model.Nowhere && p.src.float == model.Nowhere:
-				o.src.set = netset.Union(o.src.set, p.src.set)
-				o.origins = netset.Union(o.origins, p.origins)
-			case sameSources && o.shift == p.shift && !o.many && !p.many:
-				o.ports, o.outer = o.ports.Union(p.ports), o.outer.Union(p.outer)
+			case o.set.Equal(p.set):
+				o.ports = o.ports.Union(p.ports)
+			case o.ports.Equal(p.ports):
+				o.set = netset.Union(o.set, p.set)
 			default:
 				continue
 			}
@@ -171,40 +190,48 @@ next:
 	return out
 }
 
+// sharing narrows the branch to a share of it.
+func (w way) sharing(s share) way {
+	if !w.ports.Equal(s.ports) {
+		w = w.onPorts(s.ports)
+	}
+	if w.src.float == model.Nowhere {
+		w = w.from(s.set)
+	}
+	return w
+}
+
 // filters puts a flow through a machine's filters at one hook and gives the parts that go on. Where
 // breaks are mended, what is dropped goes on too, its break noted.
-func (r *run) filters(h *model.Place, hook model.Hook, w way, entering, leaving model.NetID, skip func(*model.Filter) bool) []way {
+func (r *run) filters(h *model.Place, hook model.Hook, w way, entering, leaving model.NetID, skip func(*model.Filter) bool) iter.Seq[way] {
+	return func(yield func(way) bool) { r.filtersFrom(h, hook, 0, w, entering, leaving, skip, yield) }
+}
+
+func (r *run) filtersFrom(h *model.Place, hook model.Hook, first int, w way, entering, leaving model.NetID, skip func(*model.Filter) bool, yield func(way) bool) bool {
 	list := h.Filters[hook]
-	if len(list) == 0 {
-		return []way{w}
-	}
-	v6 := w.six
-	ways := []way{w}
-	for _, f := range list {
-		rec := f.Record
-		if rec.Family == "ipv4" && v6 || rec.Family == "ipv6" && !v6 || skip != nil && skip(f) {
+	for i := first; i < len(list); i++ {
+		f := list[i]
+		if f.Record.Family == "ipv4" && w.six || f.Record.Family == "ipv6" && !w.six || skip != nil && skip(f) {
 			continue
 		}
-		var next []way
-		for _, w := range ways {
-			for _, p := range r.t.judge(f, w, v6, entering, leaving) {
-				p.heldBy(h.ID, !rec.Stateless)
-				if got, ok := r.afterFilter(h, hook, f, p); ok {
-					next = append(next, got)
-				}
+		for _, s := range r.t.judge(f, &w, w.six, entering, leaving) {
+			if !r.goal.repair && (s.action == "drop" || s.action == "refuse") {
+				continue
+			}
+			p := part{w.sharing(s), s.action, s.rules}
+			p.heldBy(h.ID, !f.Record.Stateless)
+			if got, ok := r.afterFilter(h, hook, f, p); ok && !r.filtersFrom(h, hook, i+1, got, entering, leaving, skip, yield) {
+				return false
 			}
 		}
-		ways = next
+		return true
 	}
-	return ways
+	return yield(w)
 }
 
 // afterFilter notes what a filter did with a part, and says whether it goes on.
 func (r *run) afterFilter(h *model.Place, hook model.Hook, f *model.Filter, p part) (way, bool) {
 	w := p.way
-	if !r.goal.repair && (p.action == "drop" || p.action == "refuse") {
-		return w, false
-	}
 	records := []estate.Record{f.Record}
 	if len(p.rules) > 0 {
 		records = records[:0]
@@ -213,19 +240,18 @@ func (r *run) afterFilter(h *model.Place, hook model.Hook, f *model.Filter, p pa
 		}
 	}
 	step := Step{Stage: StageFilter, At: h.Name, Records: lines(records...), Ground: r.ground(h)}
-	to := r.destWord(w)
-	if w.leg == 0 {
+	if w.leg == 0 && r.goal.repair {
 		w.cells.LetsIn = joinNames(w.cells.LetsIn, f.Record.Name)
 	}
 	switch p.action {
 	case "pass":
 		step.Verdict = Pass
-		step.Why = sentence("Filter %s passes %s to %s, %s.", f.Record.Name, w.portWord(), to, r.byLine(f, p.rules))
+		step.Why = r.say("Filter %s passes %s to %s, %s.", f.Record.Name, w.portWord(), r.destWord(w), r.byLine(f, p.rules))
 		w.walk(step)
 		return w, true
 	case "":
 		step.Verdict = Unsettled
-		step.Why = sentence("A line of filter %s names part of a network, and %s may be any point of it.", f.Record.Name, to)
+		step.Why = sentence("A line of filter %s names part of a network, and %s may be any point of it.", f.Record.Name, r.destWord(w))
 		w.walk(step)
 		r.undecided(w)
 		return w, false
@@ -235,7 +261,7 @@ func (r *run) afterFilter(h *model.Place, hook model.Hook, f *model.Filter, p pa
 		outcome, does = Refused, "refuses"
 	}
 	step.Verdict = Broken
-	step.Why = sentence("Filter %s %s %s to %s, %s.", f.Record.Name, does, w.portWord(), to, r.byLine(f, p.rules))
+	step.Why = sentence("Filter %s %s %s to %s, %s.", f.Record.Name, does, w.portWord(), r.destWord(w), r.byLine(f, p.rules))
 	w.walk(step)
 	if hook == model.Input && w.wouldForward {
 		// Silence here is still the outcome, but the mend is a forward ahead of this filter.

@@ -136,12 +136,8 @@ func (t *Tracer) Lands(place string) bool {
 	if p == nil {
 		return false
 	}
-	for k := range t.intended() {
-		if k.place == p.ID {
-			return true
-		}
-	}
-	return false
+	t.intended()
+	return t.landed[p.ID]
 }
 
 // Answer is what a name answers to a vantage, for one type.

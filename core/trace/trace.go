@@ -250,8 +250,16 @@ type Tracer struct {
 	day   estate.Date
 	index *index
 
-	once  sync.Once // where intents land, asked for by exposure only
-	meant map[landingKey]*meant
+	once   sync.Once // where intents land, asked for by exposure only
+	meant  map[landsAt]map[uint16]*meant
+	landed map[model.PlaceID]bool // the places of meant
+
+	doorsOnce sync.Once
+	doors     *doors
+
+	taking    sync.Map // of takingKey: bool
+	narrow    sync.Map // of sitesKey: narrowSites
+	crossings sync.Map // of crossingKey: []landing
 }
 
 // New is a tracer over a model, on a day.

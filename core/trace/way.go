@@ -36,6 +36,8 @@ type way struct {
 	askedAddr netip.Addr
 	sixAsked  bool
 	trail     *trail
+	mute      bool   // its steps are only asked for their records
+	head      *trail // of what came before, where the rest of the way was worked out for all
 	held      *held
 	stopped   Outcome
 	ghost     bool // past a break of the request that redirected here
@@ -48,7 +50,8 @@ type way struct {
 	beforeMany  bool
 	relayed     bool  // a port relay made it anew
 	door        *door // where it came to the machine that took it; noted for exposure alone
-	pastInput   bool  // mapped ahead of input filters that would have stopped it
+	// stoppedAtInput are the sources that the input filters of a machine would have stopped, ahead of which it was mapped.
+	stoppedAtInput netset.Addrs
 	// imagined: the flow goes on by a way that is not there, so nothing can be said of its reply.
 	imagined bool
 	// wouldForward: a router is to forward this and does not yet; its own filters are no break.
@@ -60,6 +63,7 @@ type door struct {
 	host model.PlaceID
 	dst  netip.Addr
 	src  netset.Addrs
+	own  bool // the source is the one that it was made with
 }
 
 // source is a set of addresses, or one container without a written address.
@@ -105,7 +109,9 @@ func (w *way) walk(s Step) {
 		n = w.trail.n
 	}
 	s.Ghost = w.ghost || w.stopped != ""
-	s.Flow = w.flow()
+	if !w.mute {
+		s.Flow = w.flow()
+	}
 	w.trail = &trail{prev: w.trail, n: n + 1, step: &s}
 }
 
@@ -158,11 +164,13 @@ func (w *way) cellOf(code string) string {
 }
 
 func (w *way) collect() (steps []Step, breaks []Break) {
-	for t := w.trail; t != nil; t = t.prev {
-		if t.step != nil {
-			steps = append(steps, *t.step)
-		} else {
-			breaks = append(breaks, *t.brk)
+	for _, part := range []*trail{w.trail, w.head} {
+		for t := part; t != nil; t = t.prev {
+			if t.step != nil {
+				steps = append(steps, *t.step)
+			} else {
+				breaks = append(breaks, *t.brk)
+			}
 		}
 	}
 	slices.Reverse(steps)

@@ -1,0 +1,100 @@
+package trace
+
+import (
+	"net/netip"
+
+	"steady-compass/core/model"
+	"steady-compass/core/netset"
+)
+
+// crossingKey is where a flow that the internet carries is for.
+type crossingKey struct {
+	to    netip.Addr
+	proto netset.Transport
+}
+
+// cross takes a flow over the internet to the machine that answers for its destination. What becomes of it there is worked
+// out once, for every source and port, and each flow that comes that way takes its part.
+func (r *run) cross(p *model.Place, w way) {
+	whole := !w.many && w.shift == 0 && w.ports.Equal(w.outer) && w.src.float == model.Nowhere && !w.relayed && !w.imagined
+	if r.goal.repair || !whole || !w.dst.addr.IsValid() {
+		r.arrive(p, model.Internet, w)
+		return
+	}
+	for _, l := range r.t.crossed(p, w) {
+		if part, ok := w.across(l); ok {
+			r.out = append(r.out, part)
+		}
+	}
+}
+
+// crossed is what becomes of all that the internet carries to a machine for an address.
+func (t *Tracer) crossed(p *model.Place, w way) []landing {
+	key := crossingKey{w.dst.addr, w.proto}
+	if known, ok := t.crossings.Load(key); ok {
+		return known.([]landing)
+	}
+	all := netset.Everything().Of(w.six)
+	r := &run{t: t, goal: goal{place: model.Nowhere}}
+	r.arrive(p, model.Internet, way{
+		origins: all, src: source{set: all, float: model.Nowhere, net: model.NoNet}, dst: w.dst,
+		proto: w.proto, ports: netset.AllPorts(), outer: netset.AllPorts(), six: w.six, mute: true,
+	})
+	t.crossings.Store(key, r.out)
+	return r.out
+}
+
+// across is the part of what becomes of everything that a flow is.
+func (w way) across(l landing) (landing, bool) {
+	sources, ports := w.src.set.Intersect(l.origins), w.outer.Intersect(l.outer)
+	if sources.IsEmpty() || ports.IsEmpty() {
+		return l, false
+	}
+	own := w.origins.Equal(w.src.set) // nothing has rewritten the source before
+	kept := l.src.float == model.Nowhere && l.src.set.Equal(l.origins)
+	if !ports.Equal(l.outer) {
+		if !l.many {
+			l.ports = shiftPorts(ports, l.shift)
+		}
+		if !l.beforeMany {
+			l.before = shiftPorts(ports, l.beforeShift)
+		}
+		l.outer = ports
+	}
+	if l.origins = w.origins; own {
+		l.origins = sources
+	}
+	seen := source{set: sources, float: model.Nowhere, net: model.NoNet, word: w.src.word}
+	if kept {
+		l.src = seen
+	}
+	if l.door != nil {
+		d := *l.door
+		if d.own {
+			d.own, d.src = own, sources
+		}
+		l.door = &d
+	}
+	l.held = l.held.behind(w.held, seen)
+	l.head, l.hops = w.trail, w.hops+l.hops
+	return l, true
+}
+
+// behind is the machines that a flow met behind those that it met before, with its own sources in place of all.
+func (h *held) behind(before *held, own source) *held {
+	if h == nil {
+		return before
+	}
+	next := *h
+	next.prev = h.prev.behind(before, own)
+	if next.gave.IsValid() {
+		next.was = own
+		for p := next.prev; p != before && p != nil; p = p.prev {
+			if p.gave.IsValid() { // another has rewritten it since
+				next.was = source{set: netset.AddrsOf(p.gave), float: model.Nowhere, net: model.NoNet}
+				break
+			}
+		}
+	}
+	return &next
+}

@@ -1,0 +1,287 @@
+package trace
+
+import (
+	"net/netip"
+	"slices"
+
+	"steady-compass/core/estate"
+	"steady-compass/core/model"
+	"steady-compass/core/names"
+	"steady-compass/core/netset"
+)
+
+// landsAt is where an entry lands: the listener's place that first takes it, and the site.
+type landsAt struct {
+	place model.PlaceID
+	proto netset.Transport
+	site  string
+}
+
+// meant is who may reach what lands at a key, by all the intents that land there.
+type meant struct {
+	audience netset.Addrs
+	places   map[model.PlaceID]bool // containers without a written address
+	anyone   bool
+	records  []*estate.Intent
+}
+
+// intended builds, once, where every intent lands and for whom.
+func (t *Tracer) intended() map[landsAt]map[uint16]*meant {
+	t.once.Do(func() {
+		t.meant = map[landsAt]map[uint16]*meant{}
+		for _, i := range t.m.Intents {
+			t.landIntent(i)
+		}
+		t.landed = map[model.PlaceID]bool{}
+		for k := range t.meant {
+			t.landed[k.place] = true
+		}
+	})
+	return t.meant
+}
+
+// meantAt is what intents say of a site, or of a listener without any, on a port; nil where none lands there.
+func (t *Tracer) meantAt(place model.PlaceID, port uint16, proto netset.Transport, site string) *meant {
+	return t.intended()[landsAt{place, proto, site}][port]
+}
+
+func (t *Tracer) note(k landsAt, port uint16, i *estate.Intent) {
+	byPort := t.meant[k]
+	if byPort == nil {
+		byPort = map[uint16]*meant{}
+		t.meant[k] = byPort
+	}
+	m := byPort[port]
+	if m == nil {
+		m = &meant{places: map[model.PlaceID]bool{}}
+		byPort[port] = m
+	}
+	if slices.Contains(m.records, i) {
+		return
+	}
+	m.records = append(m.records, i)
+	for _, s := range i.For {
+		switch {
+		case s.Word == "internet":
+			m.anyone = true
+		case s.Word == "nobody":
+		default:
+			match := t.m.Selected(s)
+			m.audience = netset.Union(m.audience, match.Set)
+			for _, f := range match.Float {
+				m.places[f] = true
+			}
+		}
+	}
+}
+
+// landIntent finds where the ways that an intent names land, from its audience.
+func (t *Tracer) landIntent(i *estate.Intent) {
+	var vantages []string
+	for _, s := range i.For {
+		if s.Word != "nobody" {
+			vantages = append(vantages, s.String())
+		}
+	}
+	if len(vantages) == 0 {
+		vantages = []string{"internet"}
+		for _, n := range t.m.Networks[1:] {
+			vantages = append(vantages, n.Name)
+		}
+	}
+	keys := keysOf(i.Ports)
+	if p := t.m.PlaceNamed(i.Target); p != nil {
+		t.landPlace(i, p)
+	}
+	for _, word := range vantages {
+		v, err := t.VantageNamed(word)
+		if err != nil {
+			continue
+		}
+		for _, o := range v.origins {
+			for _, d := range t.meantDests(i, o) {
+				if len(keys) == 0 {
+					t.landWide(i, o, d)
+					continue
+				}
+				for _, k := range keys {
+					g := goal{repair: true, place: model.Nowhere, port: k.Port}
+					name := ""
+					if t.m.PlaceNamed(i.Target) == nil && !isIP(i.Target) {
+						name = i.Target
+					}
+					t.aim(&g, asking{q: request{name: name, port: k.Port}, place: t.m.PlaceNamed(i.Target)}, i)
+					w := o.start(k.Transport, netset.PortsOf(netset.OnePort(k.Port)))
+					w.dst = d
+					for _, l := range t.deliver(o, w, g) {
+						t.landAt(i, l, name)
+					}
+				}
+			}
+		}
+	}
+}
+
+func isIP(text string) bool { _, err := netip.ParseAddr(text); return err == nil }
+
+// landPlace is an intent for a place: its own listeners on those ports, at every address it holds.
+func (t *Tracer) landPlace(i *estate.Intent, p *model.Place) {
+	stack := t.m.Places[p.Stack]
+	for n := range stack.Sockets {
+		s := &stack.Sockets[n]
+		if s.Place != p.ID && p.IsContainer() {
+			continue
+		}
+		both := s.Ports.Intersect(i.Ports.Set())
+		for _, proto := range (s.Record.Bind.Transport & i.Ports.Transport).Each() {
+			for _, r := range both.Ranges() {
+				for port := int(r.Lo); port <= int(r.Hi); port++ {
+					t.landService(i, s, uint16(port), proto, "")
+				}
+			}
+		}
+	}
+}
+
+// landWide is an intent for so many ports that they are tried as one set.
+func (t *Tracer) landWide(i *estate.Intent, o origin, d dest) {
+	for _, proto := range i.Ports.Transport.Each() {
+		w := o.start(proto, i.Ports.Set())
+		w.dst = d
+		for _, l := range t.deliver(o, w, goal{place: model.Nowhere}) {
+			if l.sock == nil {
+				continue
+			}
+			for _, r := range l.ports.Ranges() {
+				for port := int(r.Lo); port <= int(r.Hi); port++ {
+					t.landService(i, l.sock, uint16(port), proto, "")
+				}
+			}
+		}
+	}
+}
+
+func (t *Tracer) landAt(i *estate.Intent, l landing, name string) {
+	if l.sock == nil {
+		return
+	}
+	t.landService(i, l.sock, l.port(), l.proto, name)
+}
+
+// landService notes an intent at a listener: at the site that the name picks, or at all of them
+// where the intent names the place.
+func (t *Tracer) landService(i *estate.Intent, s *model.Socket, port uint16, proto netset.Transport, name string) {
+	service := t.m.Services[s.Record.Service]
+	key := landsAt{s.Place, proto, ""}
+	if len(service.Sites) == 0 {
+		t.note(key, port, i)
+		return
+	}
+	w := way{ports: netset.PortsOf(netset.OnePort(port))}
+	sites := sitesAt(service, w)
+	if name == "" {
+		for _, site := range sites {
+			key.site = site.Name
+			t.note(key, port, i)
+		}
+		key.site = "*"
+		t.note(key, port, i)
+		return
+	}
+	group, how := pick(sites, name, s.Record.FirstAnswers)
+	if len(group) > 0 {
+		key.site = group[0].Name
+		if how == byDefault {
+			key.site = "*"
+		}
+		t.note(key, port, i)
+	}
+}
+
+// meantDests are where an intent's target is or, while its name leads to nobody of ours, should be.
+func (t *Tracer) meantDests(i *estate.Intent, o origin) []dest {
+	found := t.destsOf(i.Target, o)
+	if o.place == model.Nowhere && o.net == model.Internet {
+		found = slices.DeleteFunc(found, func(d dest) bool { return !netset.GloballyReachable().Contains(d.addr) })
+	}
+	ours := slices.ContainsFunc(found, func(d dest) bool {
+		return d.float != model.Nowhere || len(t.m.Owners(d.addr)) > 0 || t.routedToUs(d.addr)
+	})
+	if ours || len(i.Ports.Ranges) == 0 || t.m.PlaceNamed(i.Target) != nil {
+		return found
+	}
+	g := goal{place: model.Nowhere}
+	port, proto := i.Ports.Ranges[0].Lo, i.Ports.Transport.Each()[0]
+	t.aim(&g, asking{q: request{name: i.Target, port: port}}, i)
+	if a, ok := t.publicAddress(g, o, port, proto, false); ok {
+		return []dest{toAddr(a)}
+	}
+	return found
+}
+
+func (t *Tracer) routedToUs(a netip.Addr) bool { _, ok := t.m.BlockOf(a); return ok }
+
+// destsOf are where a name, address or place is, seen from an origin.
+func (t *Tracer) destsOf(target string, o origin) []dest {
+	if a, err := netip.ParseAddr(target); err == nil {
+		return []dest{toAddr(a.Unmap())}
+	}
+	var out []dest
+	if p := t.m.PlaceNamed(target); p != nil {
+		stack := t.m.Places[p.Stack]
+		for _, leg := range stack.Legs {
+			for _, a := range leg.Addrs {
+				out = append(out, toAddr(a))
+			}
+			if stack.IsContainer() && leg.Float() && t.besideOrigin(o, leg.Net) {
+				out = append(out, dest{float: stack.ID, net: leg.Net, name: stack.Name})
+			}
+		}
+		return out
+	}
+	v6, v4 := t.m.Names.Addresses(target, t.asker(o))
+	for _, answer := range []names.Answer{v6, v4} {
+		for _, found := range answer.Addresses {
+			if found.Addr.IsValid() {
+				out = append(out, toAddr(found.Addr))
+			}
+		}
+	}
+	return out
+}
+
+// covered says whether intents admit an entry's sources: all of them, some or none.
+func (t *Tracer) covered(e *Open, v *Vantage) Covered {
+	p := t.m.PlaceNamed(e.Place)
+	m := t.meantAt(p.ID, e.Port, protoOf(e.Transport), deref(e.Site))
+	if m == nil {
+		return None
+	}
+	e.Meant = m.records
+	if m.anyone {
+		return Declared
+	}
+	set := e.set
+	if set.IsEmpty() { // a container without a written address
+		for _, o := range v.origins {
+			if o.place != model.Nowhere && m.places[o.place] {
+				return Declared
+			}
+			if o.place != model.Nowhere {
+				for _, leg := range t.m.Places[o.place].Legs {
+					if m.audience.Covers(t.m.Networks[leg.Net].Set) {
+						return Declared
+					}
+				}
+			}
+		}
+		return None
+	}
+	switch {
+	case m.audience.Covers(set):
+		return Declared
+	case m.audience.Overlaps(set):
+		return Partial
+	}
+	return None
+}
