@@ -49,7 +49,7 @@ type Open struct {
 	Beside bool `json:"-"`
 	addr   netip.Addr
 	set    netset.Addrs
-	flat   int // inner port less outer, or manyToOne
+	flat   int // inner port less outer; where several land on one, manyToOne less that
 }
 
 // Door is where a flow comes to the machine that takes it, and how it looks there before any map.
@@ -61,6 +61,8 @@ type Door struct {
 	Source netset.Addrs // as it is seen there
 	Mapped bool         // a map leads it on, translated: input filters do not meet it
 }
+
+func (e *Open) manyToOne() bool { return e.flat <= manyToOne }
 
 // manyToOne is the distance of ports that all land on one.
 const manyToOne = -1 << 20
@@ -384,7 +386,11 @@ func (t *Tracer) openedAt(x *exposing, l landing, c candidate) {
 		e.Range, e.flat = r, l.shift
 		e.Port = uint16(int(r.Lo) + l.shift)
 		if l.many {
-			e.flat, e.Port = manyToOne, l.port()
+			e.Port = l.port()
+			e.flat = manyToOne - int(e.Port)
+			if r.Lo == r.Hi {
+				e.flat = int(e.Port) - int(r.Lo)
+			}
 		}
 		if len(service.Sites) == 0 {
 			x.add(t, e, "")
@@ -414,7 +420,7 @@ func (t *Tracer) openedAt(x *exposing, l landing, c candidate) {
 // add takes in what is open, parted where the intents that land there change along its ports.
 func (x *exposing) add(t *Tracer, e Open, site string) {
 	byPort := t.intended()[landsAt{t.m.PlaceNamed(e.Place).ID, protoOf(e.Transport), site}]
-	if len(byPort) == 0 || e.flat == manyToOne || e.Range.Lo == e.Range.Hi {
+	if len(byPort) == 0 || e.manyToOne() || e.Range.Lo == e.Range.Hi {
 		x.keep(e, byPort[e.Port])
 		return
 	}
@@ -582,7 +588,7 @@ func (t *Tracer) siteNames(service *model.Service, l landing, port uint16) []ope
 
 // Lands is the port on which one of the ports lands.
 func (e *Open) Lands(port uint16) uint16 {
-	if e.flat == manyToOne {
+	if e.manyToOne() {
 		return e.Port
 	}
 	return e.Port + (port - e.Range.Lo)

@@ -21,7 +21,7 @@ func Opened(before, after []Open, v Vantage) []Open {
 		for _, o := range left {
 			next := *e
 			next.Range, next.set, next.Ports = o.ports, o.sources, o.ports.String()
-			if e.flat != manyToOne {
+			if !e.manyToOne() {
 				next.Port = e.Port + (o.ports.Lo - e.Range.Lo)
 			}
 			if !o.place {

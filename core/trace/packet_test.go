@@ -891,3 +891,66 @@ func engineOn(t *testing.T, tr *Tracer, from string, src, dst netip.Addr, port u
 	}
 	return "no path"
 }
+
+// TestExposureAgrees holds exposure, worked out for all ports and sources at once, against traces of one port: what
+// arrives is open to that source, and nothing else is.
+func TestExposureAgrees(t *testing.T) {
+	asked, arrived := 0, 0
+	for seed := uint64(1); seed <= 150; seed++ {
+		r := rand.New(rand.NewPCG(seed, 77))
+		text := synth.Crossing(r)
+		tr := New(model.Compile(parsed(t, text)), "2026-11-25")
+		open := map[string]Exposure{}
+		for range 80 {
+			q := synth.Ask(r)
+			if !q.Source.IsValid() {
+				continue
+			}
+			v, err := tr.VantageNamed(q.From)
+			if err != nil {
+				t.Fatal(err)
+			}
+			x, known := open[q.From]
+			if !known {
+				x = tr.Exposure(v)
+				open[q.From] = x
+			}
+			key := PortKey{q.Port, netset.TCP}
+			if q.UDP {
+				key.Transport = netset.UDP
+			}
+			from := func(s Sources) bool {
+				holds := func(list []string) bool {
+					return slices.ContainsFunc(list, func(s string) bool { return netip.MustParsePrefix(s).Contains(q.Source) })
+				}
+				return (len(s.Only) == 0 || holds(s.Only)) && !holds(s.Except)
+			}
+			want, by := "", ""
+			for _, p := range tr.TracePort(Target{Text: q.To.String(), Addr: q.To, Port: q.Port, Proto: key.Transport}, key, v) {
+				if from(p.Sources) && p.Service != nil && p.Outcome == Arrives {
+					want = *p.End
+				}
+				if from(p.Sources) {
+					by = string(p.Outcome)
+				}
+			}
+			got := ""
+			for i := range x.Open {
+				if e := &x.Open[i]; e.Address == q.To.String() && e.Transport == key.Transport.String() && e.Range.Contains(q.Port) && from(e.Sources) {
+					got = fmt.Sprintf("%s:%d", e.Place, e.Lands(q.Port))
+				}
+			}
+			asked++
+			if want != "" {
+				arrived++
+			}
+			if got != want && by != string(Undecided) {
+				t.Fatalf("seed %d: from %s %s to %s:%d udp %v: open at %q, and a trace arrives at %q (%s)\n%s", seed, q.From, q.Source, q.To, q.Port, q.UDP, got, want, by, text)
+			}
+		}
+	}
+	if arrived < asked/50 {
+		t.Errorf("of %d questions only %d arrive: too few to tell", asked, arrived)
+	}
+	t.Logf("%d questions, %d arrive", asked, arrived)
+}
