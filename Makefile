@@ -47,7 +47,7 @@ go-test: web/dist/index.html bench-tools fuzz ## the Go tests, the browser and t
 # them where they are missing.
 .PHONY: bench-tools judge
 bench-tools:
-	@missing=; for tool in chromium nsd podman nft:nftables ip:iproute2; do \
+	@missing=; for tool in chromium nsd podman nft:nftables iptables ip:iproute2; do \
 	  command -v "$${tool%%:*}" >/dev/null || missing="$$missing $${tool##*:}"; done; \
 	[ -z "$$missing" ] || { \
 	  if [ "$$(id -u)" = 0 ]; then run=; else run=sudo; fi; \

@@ -110,7 +110,7 @@ func TestRebuildTheDemo(t *testing.T) {
 		if text := socketListing(e, p.Name, m); text != "" {
 			take(format.Source{Format: "sockets", Place: p.Name, Texts: []format.Text{{Name: "ss", Text: text}}})
 		}
-		if text, _, err := format.Write("hosts", p.Name, "", e); err == nil && text != "" {
+		if text, _, err := format.Write("hosts", p.Name, "", nil, e); err == nil && text != "" {
 			take(format.Source{Format: "hosts", Place: p.Name, Texts: []format.Text{{Name: "hosts", Text: text}}})
 		}
 	}
@@ -119,7 +119,7 @@ func TestRebuildTheDemo(t *testing.T) {
 			next, _ = next.Apply(estate.Change{Add: []estate.Placed{{Record: d}}})
 		}
 	}
-	zone, left, err := format.Write("zone", "fernmoor.example", "internet", e)
+	zone, left, err := format.Write("zone", "fernmoor.example", "internet", nil, e)
 	if err != nil || len(left) > 0 {
 		t.Fatal(err, left)
 	}

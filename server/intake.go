@@ -9,6 +9,7 @@ import (
 	"testing/fstest"
 
 	"steady-compass/core/estate"
+	"steady-compass/core/model"
 	"steady-compass/intake"
 	"steady-compass/intake/format"
 )
@@ -25,13 +26,15 @@ type ImportFile struct {
 // ImportQuestion is files to be taken over. The first is read, with the others where the format is read together or a
 // zone file includes them.
 type ImportQuestion struct {
-	Format    string            `json:"format,omitempty" enum:"zone,hosts,estate,machine,sockets,ip,compose,inspect" doc:"Guessed where not given"`
+	Format    string            `json:"format,omitempty" enum:"zone,hosts,estate,machine,sockets,ip,compose,inspect,nft,save" doc:"Guessed where not given"`
 	Files     []ImportFile      `json:"files" minItems:"1" maxItems:"50" nullable:"false"`
 	Zone      string            `json:"zone,omitempty" maxLength:"300"`
 	For       string            `json:"for,omitempty" maxLength:"1000"`
 	Place     string            `json:"place,omitempty" maxLength:"300"`
 	Profiles  []string          `json:"profiles,omitempty" doc:"Of a Compose project: those that are chosen"`
 	Variables map[string]string `json:"variables,omitempty" doc:"Of a Compose project"`
+
+	Interfaces map[string]string `json:"interfaces,omitempty" doc:"Of a ruleset: the recorded networks by the names of the machine's interfaces"`
 }
 
 // ImportAnswer is what taking them over would do. Nothing is kept by asking: the lines go with a change.
@@ -64,7 +67,7 @@ func (s *Server) postImport(_ context.Context, in *body[ImportQuestion]) (*body[
 		out.Format = format.Guess(main.Name, main.Text)
 	}
 	now := s.now().Estate
-	src := format.Source{Format: out.Format, Files: files, Zone: q.Zone, For: q.For, Place: q.Place, Profiles: q.Profiles, Variables: q.Variables, Most: mostImported}
+	src := format.Source{Format: out.Format, Files: files, Zone: q.Zone, For: q.For, Place: q.Place, Profiles: q.Profiles, Variables: q.Variables, Interfaces: q.Interfaces, Most: mostImported}
 	for _, f := range q.Files {
 		src.Texts = append(src.Texts, format.Text{Name: f.Name, Text: f.Text})
 	}
@@ -124,11 +127,27 @@ func exports(e *estate.Estate) []Export {
 			out = append(out, Export{"hosts", h.Place, "", strings.ReplaceAll(h.Place, "/", "-") + ".hosts"})
 		}
 	}
+	return append(out, rulesets(e)...)
+}
+
+// rulesets are the packet filters of the hosts that have any line for one.
+func rulesets(e *estate.Estate) []Export {
+	var out []Export
+	m := model.Compile(e)
+	for _, p := range m.Places {
+		filters := len(p.Forwards) + len(p.Outbounds)
+		for _, list := range p.Filters {
+			filters += len(list)
+		}
+		if filters > 0 {
+			out = append(out, Export{"nft", p.Name, "", p.Name + ".nft.json"}, Export{"save", p.Name, "", p.Name + ".save"}, Export{"save6", p.Name, "", p.Name + ".save6"})
+		}
+	}
 	return out
 }
 
 type exportQuery struct {
-	Format string `query:"format" enum:"zone,hosts,estate" required:"true"`
+	Format string `query:"format" enum:"zone,hosts,estate,nft,save,save6" required:"true"`
 	Name   string `query:"name" maxLength:"300"`
 	From   string `query:"from" maxLength:"300" default:"internet"`
 }
@@ -141,7 +160,7 @@ type exported struct {
 }
 
 func (s *Server) getExport(_ context.Context, in *exportQuery) (*exported, error) {
-	text, left, err := format.Write(in.Format, in.Name, in.From, s.now().Estate)
+	text, left, err := format.Write(in.Format, in.Name, in.From, nil, s.now().Estate)
 	if err != nil {
 		return nil, &Problem{Title: "It cannot be written out", Status: http.StatusUnprocessableEntity, Detail: err.Error()}
 	}

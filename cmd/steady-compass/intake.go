@@ -20,21 +20,22 @@ import (
 )
 
 type importCommand struct {
-	Format   string            `arg:"" enum:"zone,hosts,estate,machine,sockets,ip,compose,inspect,transfer" help:"zone (RFC 1035); hosts; estate; machine (what collect prints); sockets (ss -tulpn, netstat -tulpn); ip (ip -json addr, ip -json route); compose; inspect (of containers and networks); or transfer: a zone from its name server (RFC 5936)."`
-	Files    []string          `arg:"" name:"file" help:"The files, or - for standard input; for transfer the zones. Several of ip, compose or inspect are read together."`
-	Into     string            `help:"Estate file that it comes to; made where it is not there." placeholder:"FILE" xor:"into"`
-	DB       string            `name:"db" help:"Database that it comes to." placeholder:"FILE" xor:"into"`
-	Try      bool              `help:"Only say what it would add, change and leave."`
-	TakeOut  bool              `help:"Take out the lines that the file, being the whole of its zone or hosts file, no longer has."`
-	KeepRest bool              `help:"Keep what can be read of a damaged file."`
-	Zone     string            `help:"The zone's name, where the file does not say it." placeholder:"NAME"`
-	For      string            `help:"The askers whose copy of the zone it is." placeholder:"ASKER,…"`
-	Place    string            `help:"The host or container whose hosts file, sockets, addresses or containers they are." placeholder:"PLACE"`
-	Project  string            `help:"The name of a Compose project, where its files do not say it." placeholder:"NAME"`
-	Profile  []string          `help:"Profiles of a Compose project that are chosen." placeholder:"NAME"`
-	Var      map[string]string `help:"Variables of a Compose project." placeholder:"NAME=VALUE"`
-	Server   string            `help:"The name server to ask for the transfer." placeholder:"ADDRESS[:PORT]"`
-	Key      string            `help:"The key that signs the transfer (TSIG)." placeholder:"NAME:ALGORITHM:SECRET" env:"STEADY_COMPASS_KEY"`
+	Format    string            `arg:"" enum:"zone,hosts,estate,machine,sockets,ip,compose,inspect,nft,save,transfer" help:"zone (RFC 1035); hosts; estate; machine (what collect prints); sockets (ss -tulpn, netstat -tulpn); ip (ip -json addr, ip -json route); compose; inspect (of containers and networks); nft (nft -j list ruleset); save (iptables-save, ip6tables-save); or transfer: a zone from its name server (RFC 5936)."`
+	Files     []string          `arg:"" name:"file" help:"The files, or - for standard input; for transfer the zones. Several of ip, compose or inspect are read together."`
+	Into      string            `help:"Estate file that it comes to; made where it is not there." placeholder:"FILE" xor:"into"`
+	DB        string            `name:"db" help:"Database that it comes to." placeholder:"FILE" xor:"into"`
+	Try       bool              `help:"Only say what it would add, change and leave."`
+	TakeOut   bool              `help:"Take out the lines that the file, being the whole of its zone or hosts file, no longer has."`
+	KeepRest  bool              `help:"Keep what can be read of a damaged file."`
+	Zone      string            `help:"The zone's name, where the file does not say it." placeholder:"NAME"`
+	For       string            `help:"The askers whose copy of the zone it is." placeholder:"ASKER,…"`
+	Place     string            `help:"The host or container whose hosts file, sockets, addresses or containers they are." placeholder:"PLACE"`
+	Interface map[string]string `help:"The network of an interface that a ruleset names, where it is not the network's name." placeholder:"NAME=NETWORK"`
+	Project   string            `help:"The name of a Compose project, where its files do not say it." placeholder:"NAME"`
+	Profile   []string          `help:"Profiles of a Compose project that are chosen." placeholder:"NAME"`
+	Var       map[string]string `help:"Variables of a Compose project." placeholder:"NAME=VALUE"`
+	Server    string            `help:"The name server to ask for the transfer." placeholder:"ADDRESS[:PORT]"`
+	Key       string            `help:"The key that signs the transfer (TSIG)." placeholder:"NAME:ALGORITHM:SECRET" env:"STEADY_COMPASS_KEY"`
 }
 
 func (c *importCommand) Run(ctx context.Context, s streams) error {
@@ -157,7 +158,7 @@ func (c *importCommand) read(ctx context.Context, s streams, files []string, e *
 	if c.Format == "transfer" {
 		return c.transfer(ctx, files[0], e)
 	}
-	src := format.Source{Format: c.Format, Zone: c.Zone, For: c.For, Place: c.Place, Project: c.Project, Profiles: c.Profile, Variables: c.Var}
+	src := format.Source{Format: c.Format, Zone: c.Zone, For: c.For, Place: c.Place, Project: c.Project, Profiles: c.Profile, Variables: c.Var, Interfaces: c.Interface}
 	for _, file := range files {
 		var text []byte
 		var err error
@@ -223,9 +224,10 @@ func (c *importCommand) transfer(ctx context.Context, zone string, e *estate.Est
 }
 
 type exportCommand struct {
-	Format string `arg:"" enum:"zone,hosts,estate" help:"zone, hosts or estate."`
-	Name   string `arg:"" optional:"" help:"The zone, or the host or container whose hosts file it is."`
-	From   string `help:"Whose copy of the zone: internet, a network, group, host or container." default:"internet"`
+	Format    string            `arg:"" enum:"zone,hosts,estate,nft,save,save6" help:"zone, hosts, estate, nft (the packet filter's JSON), save or save6 (the older format, of IPv4 or IPv6)."`
+	Name      string            `arg:"" optional:"" help:"The zone, the host or container whose hosts file it is, or the host whose ruleset."`
+	Interface map[string]string `help:"The network of an interface, where it has not the network's name." placeholder:"NAME=NETWORK"`
+	From      string            `help:"Whose copy of the zone: internet, a network, group, host or container." default:"internet"`
 	question
 }
 
@@ -234,7 +236,7 @@ func (c *exportCommand) Run(ctx context.Context, s streams) error {
 	if err != nil {
 		return err
 	}
-	text, left, err := format.Write(c.Format, c.Name, c.From, e)
+	text, left, err := format.Write(c.Format, c.Name, c.From, c.Interface, e)
 	if err != nil {
 		return wrong("%v", err)
 	}

@@ -198,7 +198,7 @@ var filterKind = declare(Kind{Word: "filter", Placed: true, Defines: RefFilter},
 
 var ruleKind = declare(Kind{Word: "rule", Placed: true}, sayRule, nil, some(
 	pos("filter", nameForm(RefFilter), func(r *Rule) *string { return &r.Filter }),
-	pos("action", enum("pass", "drop", "refuse"), func(r *Rule) *string { return &r.Action }),
+	pos("action", enum("pass", "drop", "refuse", "unknown"), func(r *Rule) *string { return &r.Action }),
 	pos("ports", portsForm, func(r *Rule) *Ports { return &r.Ports }),
 	opt("from", "sources", sources, func(r *Rule) *[]Selector { return &r.From }),
 	opt("to", "destinations", sources, func(r *Rule) *[]Selector { return &r.To }),

@@ -118,7 +118,7 @@ type (
 	Rule struct {
 		Common
 		Filter   string
-		Action   string // pass, drop or refuse
+		Action   string // pass, drop, refuse or unknown: it is not recorded what is done
 		Ports    Ports
 		From     []Selector
 		To       []Selector

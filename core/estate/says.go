@@ -167,7 +167,7 @@ var hookWords = map[string]string{
 	"output": "what is made on", "departing": "everything that leaves",
 }
 
-var verbs = map[string]string{"pass": "passes", "drop": "is dropped", "refuse": "is refused"}
+var verbs = map[string]string{"pass": "passes", "drop": "is dropped", "refuse": "is refused", "unknown": "meets what cannot be told from the records"}
 
 func sayFilter(r *Filter) string {
 	what := hookWords[r.Hook] + " " + joinWords(r.On)

@@ -125,7 +125,7 @@ func (c *check) shadowed(r *rules.Reading, line *rules.Line) {
 }
 
 // does is what one line does, by its action.
-var does = map[string]string{"pass": "passes", "drop": "drops", "refuse": "refuses"}
+var does = map[string]string{"pass": "passes", "drop": "drops", "refuse": "refuses", "unknown": "does what is not recorded with"}
 
 // belongsAhead says whether a line that another leaves nothing was meant ahead of it: one that passes, where a flow that is
 // meant is stopped there; one that stops, where nothing that is meant passes there.

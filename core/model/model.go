@@ -844,3 +844,10 @@ func (m *Model) AskerAt(p PlaceID, n NetID) names.Asker {
 	nets(host)
 	return a
 }
+
+// MatchOf is the set that a list of selectors stands for in a line that stands on a machine.
+func (m *Model) MatchOf(list []estate.Selector, on *Place) Match {
+	clone := *m
+	clone.matches = map[string]Match{}
+	return clone.match(list, on)
+}

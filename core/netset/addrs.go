@@ -76,6 +76,15 @@ func PrefixesOf(prefixes ...netip.Prefix) Addrs {
 	return build(&b)
 }
 
+// AddrRange is the addresses from one to another, both included; false where they are no range.
+func AddrRange(from, to string) (Addrs, bool) {
+	r, err := netipx.ParseIPRange(from + "-" + to)
+	if err != nil || !r.IsValid() {
+		return Addrs{}, false
+	}
+	return fromRanges([]netipx.IPRange{r}), true
+}
+
 // Union is the addresses in any of the sets.
 func Union(sets ...Addrs) Addrs {
 	var only Addrs

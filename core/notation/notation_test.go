@@ -109,7 +109,7 @@ func TestFaults(t *testing.T) {
 		{`rule edge pass 443 from yard,`, `1:29: the line ends in a comma`},
 		{`rule edge pass 443 form yard`, `1:20: "form" cannot stand here; expected from, to, entering, leaving, off, until, note or the end of the line (nearest: from)`},
 		{`rule edge pass 443 from yard from dock`, `1:30: from stands here a second time`},
-		{`rule edge alow 443`, `1:11: "alow" cannot stand here; expected pass, drop or refuse`},
+		{`rule edge alow 443`, `1:11: "alow" cannot stand here; expected pass, drop, refuse or unknown`},
 		{`host internet`, `1:6: "internet" is a reserved word`},
 		{`host 10.0.0.1`, `1:6: "10.0.0.1" is an address`},
 		{`listen azimuth 443`, `1:19: the line ends here; expected 'as'`},

@@ -123,9 +123,6 @@ type Nets struct {
 // AnyNet is all networks, and none: what is made here comes by no network.
 func AnyNet() Nets { return Nets{except: true} }
 
-// OneNet is one network.
-func OneNet(n model.NetID) Nets { return Nets{list: []model.NetID{n}} }
-
 // Any says whether every network is in the set.
 func (n Nets) Any() bool { return n.except && len(n.list) == 0 }
 
@@ -139,6 +136,9 @@ func (n Nets) Only() []model.NetID {
 
 // Has says whether a network is in the set.
 func (n Nets) Has(id model.NetID) bool { return slices.Contains(n.list, id) != n.except }
+
+// Equal says whether both are the same networks.
+func (n Nets) Equal(o Nets) bool { return n.except == o.except && slices.Equal(n.list, o.list) }
 
 func (n Nets) isEmpty() bool { return !n.except && len(n.list) == 0 }
 
@@ -240,4 +240,24 @@ func families(set netset.Addrs, v4, v6 bool) netset.Addrs {
 		return set.Of(false)
 	}
 	return set.Of(true)
+}
+
+// Networks is the networks listed.
+func Networks(ids ...model.NetID) Nets { return Nets{list: sortedIDs(ids)} }
+
+// NetworksBut is all networks but those listed.
+func NetworksBut(ids ...model.NetID) Nets { return Nets{except: true, list: sortedIDs(ids)} }
+
+// But is the networks that are not in the set, where it is all but some.
+func (n Nets) But() []model.NetID {
+	if !n.except {
+		return nil
+	}
+	return n.list
+}
+
+func sortedIDs(ids []model.NetID) []model.NetID {
+	out := slices.Clone(ids)
+	slices.Sort(out)
+	return slices.Compact(out)
 }

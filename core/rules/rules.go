@@ -54,10 +54,10 @@ func Read(m *model.Model, f *model.Filter, on []*model.Place) Reading {
 		from, to := r.points.ends(m, rule.From, v4, v6), r.points.ends(m, rule.To, v4, v6)
 		line.Names = Flows{From: from.perhaps, To: to.perhaps, Transport: rule.Record.Ports.Transport, Ports: rule.Ports, Entering: AnyNet(), Leaving: AnyNet()}
 		if rule.Entering != model.NoNet {
-			line.Names.Entering = OneNet(rule.Entering)
+			line.Names.Entering = Networks(rule.Entering)
 		}
 		if rule.Leaving != model.NoNet {
-			line.Names.Leaving = OneNet(rule.Leaving)
+			line.Names.Leaving = Networks(rule.Leaving)
 		}
 		line.sure = line.Names
 		line.sure.From, line.sure.To = from.sure, to.sure

@@ -126,7 +126,7 @@ func (t *Tracer) judge(f *model.Filter, w *way, v6 bool, entering, leaving model
 			}
 		}
 		action := rule.Record.Action
-		if to == maybe || from == maybe {
+		if to == maybe || from == maybe || action == "unknown" {
 			action = ""
 		}
 		var rest []share
@@ -251,6 +251,12 @@ func (r *run) afterFilter(h *model.Place, hook model.Hook, f *model.Filter, p pa
 		return w, true
 	case "":
 		step.Verdict = Unsettled
+		if len(p.rules) > 0 && p.rules[0].Record.Action == "unknown" {
+			step.Why = sentence("What filter %s does with %s to %s is not recorded, %s.", f.Record.Name, w.portWord(), r.destWord(w), r.byLine(f, p.rules))
+			w.walk(step)
+			r.undecided(w)
+			return w, false
+		}
 		step.Why = sentence("A line of filter %s names part of a network, and %s may be any point of it.", f.Record.Name, r.destWord(w))
 		w.walk(step)
 		r.undecided(w)

@@ -276,6 +276,7 @@ func (b *wayBack) judge(f *model.Filter, in, out model.NetID) (lost netset.Addrs
 	left := []part{{b.to.set.Of(b.l.six), b.ports}}
 	float := b.to.float != model.Nowhere
 	stop := func(p part, action string) {
+		unsure = unsure || action == "unknown"
 		if action != "pass" {
 			lost, all = netset.Union(lost, p.set), all || float
 		}

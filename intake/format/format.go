@@ -18,16 +18,18 @@ import (
 	"steady-compass/intake/hostsfile"
 	"steady-compass/intake/iproute"
 	"steady-compass/intake/machine"
+	"steady-compass/intake/packetfilter"
 	"steady-compass/intake/sockets"
 	"steady-compass/intake/zonefile"
 )
 
 // Words are the formats that can be read: a zone file (RFC 1035), a hosts file, estate notation, a machine's account of
-// itself, a socket listing, ip -json, Compose files, and what container engines' inspect prints.
-var Words = []string{"zone", "hosts", "estate", "machine", "sockets", "ip", "compose", "inspect"}
+// itself, a socket listing, ip -json, Compose files, what container engines' inspect prints, and a packet filter's ruleset
+// as JSON or in the older save format.
+var Words = []string{"zone", "hosts", "estate", "machine", "sockets", "ip", "compose", "inspect", "nft", "save"}
 
 // Written are the formats that can be written.
-var Written = []string{"zone", "hosts", "estate"}
+var Written = []string{"zone", "hosts", "estate", "nft", "save", "save6"}
 
 // Together are the formats of which several files make one reading.
 var Together = []string{"ip", "compose", "inspect"}
@@ -43,7 +45,9 @@ type Source struct {
 	Project   string // of Compose files: the project's name
 	Profiles  []string
 	Variables map[string]string
-	Most      int // records at most; 0: as many as the format bears
+	// Interfaces are the recorded networks by the names of a machine's interfaces, for what names only these.
+	Interfaces map[string]string
+	Most       int // records at most; 0: as many as the format bears
 }
 
 // Text is a file's name and text.
@@ -86,10 +90,15 @@ func Guess(name, text string) string {
 	case ext == ".yaml" || ext == ".yml":
 		return "compose"
 	case strings.HasPrefix(first, "[") || strings.HasPrefix(first, "{"):
+		if strings.Contains(text, `"nftables"`) {
+			return "nft"
+		}
 		if strings.Contains(text, `"ifname"`) || strings.Contains(text, `"dst"`) {
 			return "ip"
 		}
 		return "inspect"
+	case strings.HasPrefix(first, "*filter") || strings.HasPrefix(first, "*nat") || strings.HasPrefix(first, "*mangle") || strings.HasPrefix(first, "*raw") || strings.Contains(text, "\nCOMMIT"):
+		return "save"
 	case strings.HasPrefix(first, "netid") || strings.HasPrefix(first, "state ") || strings.HasPrefix(first, "active internet") || strings.HasPrefix(first, "tcp ") || strings.HasPrefix(first, "udp ") || strings.HasPrefix(first, "listen "):
 		return "sockets"
 	case base == "hosts" || strings.HasSuffix(base, ".hosts") || strings.HasPrefix(base, "hosts."):
@@ -117,7 +126,7 @@ func Read(src Source, e *estate.Estate) (intake.Reading, error) {
 		return readEstate(main.Name, main.Text), nil
 	case "machine":
 		return machine.ReadText(main.Name, main.Text).Reading(e), nil
-	case "hosts", "sockets", "ip", "compose", "inspect":
+	case "hosts", "sockets", "ip", "compose", "inspect", "nft", "save":
 		clean, ok := placeName(place)
 		switch {
 		case !ok:
@@ -150,6 +159,15 @@ func readMachine(src Source, place string, e *estate.Estate) intake.Reading {
 	case "compose":
 		c := compose.Source{Files: src.Texts, Host: place, Project: src.Project, Profiles: src.Profiles, Variables: src.Variables}
 		return compose.Read(c, e).Reading(e)
+	case "nft", "save":
+		read := packetfilter.ReadJSON
+		if src.Format == "save" {
+			read = packetfilter.ReadSave
+		}
+		rs, faults := read(main.Name, main.Text)
+		r := packetfilter.Source{Host: place, Interfaces: src.Interfaces}.Reading(rs, e)
+		r.Faults = append(r.Faults, faults...)
+		return r
 	case "ip":
 		a := machine.Account{Host: place}
 		for _, t := range src.Texts {
@@ -211,8 +229,9 @@ func readEstate(file, text string) intake.Reading {
 	return r
 }
 
-// Write writes a format out: a zone as an asker sees it, or a place's hosts file. left says what could not be written.
-func Write(word, name, from string, e *estate.Estate) (text string, left []string, err error) {
+// Write writes a format out: a zone as an asker sees it, a place's hosts file, or a machine's ruleset, whose interfaces have
+// the names given for their networks. left says what could not be written.
+func Write(word, name, from string, interfaces map[string]string, e *estate.Estate) (text string, left []string, err error) {
 	switch word {
 	case "zone":
 		zone, ok := estate.CleanHostname(name)
@@ -229,6 +248,16 @@ func Write(word, name, from string, e *estate.Estate) (text string, left []strin
 		return hostsfile.Write(e, strings.ToLower(name)), nil, nil
 	case "estate":
 		return notation.Print(e), nil, nil
+	case "nft", "save", "save6":
+		rs, left, err := packetfilter.FromRecords(e, strings.ToLower(name), interfaces)
+		if err != nil {
+			return "", nil, err
+		}
+		if word == "nft" {
+			return packetfilter.WriteJSON(rs), left, nil
+		}
+		text, more := packetfilter.WriteSave(rs, word == "save6")
+		return text, append(left, more...), nil
 	}
 	return "", nil, unknown(word, Written)
 }

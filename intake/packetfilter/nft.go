@@ -1,0 +1,546 @@
+package packetfilter
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/netip"
+	"slices"
+	"strconv"
+	"strings"
+
+	"steady-compass/core/netset"
+	"steady-compass/intake"
+)
+
+// object is one entry of the JSON listing; one of its fields is set.
+type object struct {
+	Chain *struct {
+		Family, Table, Name, Type, Hook, Policy string
+		Prio                                    int
+	}
+	Rule *struct {
+		Family, Table, Chain string
+		Handle               int
+		Expr                 []map[string]json.RawMessage
+	}
+	Set, Map *struct {
+		Family, Table, Name string
+		Flags               []string
+		Elem                []json.RawMessage
+	}
+}
+
+// jsonReader reads one listing.
+type jsonReader struct {
+	sets    map[string][]json.RawMessage // by family, table and name
+	dynamic map[string]bool              // sets that the kernel itself fills
+	chains  map[string]*Chain
+	out     *Ruleset
+}
+
+// ReadJSON reads the kernel packet filter's own JSON listing. Its faults are places at which it is no such listing.
+func ReadJSON(file, text string) (*Ruleset, []intake.FileFault) {
+	r := &jsonReader{sets: map[string][]json.RawMessage{}, dynamic: map[string]bool{}, chains: map[string]*Chain{}, out: &Ruleset{File: file}}
+	fault := func(offset int64, what, expected string) []intake.FileFault {
+		line, column := position(text, offset)
+		return []intake.FileFault{{File: file, Line: line, Column: column, What: what, Expected: expected}}
+	}
+	dec := json.NewDecoder(strings.NewReader(text))
+	const expected = `the packet filter's listing as JSON: {"nftables": […]}`
+	for _, want := range []any{json.Delim('{'), "nftables", json.Delim('[')} {
+		tok, err := dec.Token()
+		if err != nil && !errors.Is(err, io.EOF) {
+			return r.out, []intake.FileFault{intake.JSONFault(file, text, dec, err, expected)}
+		}
+		if tok != want {
+			return r.out, fault(dec.InputOffset(), fmt.Sprintf("%v is no listing", tok), expected)
+		}
+	}
+	type placed struct {
+		object
+		line int
+	}
+	var all []placed
+	for dec.More() {
+		start := dec.InputOffset()
+		var o object
+		var command struct {
+			object
+			Add *object // a listing that is to be loaded has commands
+		}
+		err := dec.Decode(&command)
+		if o = command.object; command.Add != nil {
+			o = *command.Add
+		}
+		var kind *json.UnmarshalTypeError
+		if errors.As(err, &kind) {
+			return r.out, fault(start+1, fmt.Sprintf("%s is a %s", kind.Field, kind.Value), expected)
+		}
+		if err != nil {
+			return r.out, []intake.FileFault{intake.JSONFault(file, text, dec, err, expected)}
+		}
+		line, _ := position(text, start+1)
+		all = append(all, placed{o, line})
+	}
+	if _, err := dec.Token(); err != nil {
+		return r.out, []intake.FileFault{intake.JSONFault(file, text, dec, err, expected)}
+	}
+	for _, o := range all { // sets and chains stand before or behind the rules that name them
+		switch {
+		case o.Chain != nil && slices.Contains([]string{"ip", "ip6", "inet"}, o.Chain.Family):
+			c := &Chain{Family: o.Chain.Family, Table: o.Chain.Table, Name: o.Chain.Name, Type: o.Chain.Type, Hook: o.Chain.Hook, Priority: o.Chain.Prio, Policy: o.Chain.Policy, Line: o.line}
+			r.chains[c.Family+" "+c.Table+" "+c.Name] = c
+			r.out.Chains = append(r.out.Chains, c)
+		case o.Set != nil || o.Map != nil:
+			s := o.Set
+			if s == nil {
+				s = o.Map
+			}
+			key := s.Family + " " + s.Table + " " + s.Name
+			r.sets[key] = s.Elem
+			r.dynamic[key] = slices.Contains(s.Flags, "dynamic") || slices.Contains(s.Flags, "timeout")
+		}
+	}
+	number := map[*Chain]int{}
+	for _, o := range all {
+		if o.Rule == nil {
+			continue
+		}
+		key := o.Rule.Family + " " + o.Rule.Table + " "
+		c := r.chains[key+o.Rule.Chain]
+		if c == nil {
+			continue // of a family that carries no IP
+		}
+		number[c]++
+		base := Rule{Line: o.line, Text: fmt.Sprintf("table %s %s, chain %s, rule %d", c.Family, c.Table, c.Name, number[c]), Match: Everything(c.Family)}
+		c.Rules = append(c.Rules, r.rule(base, key, o.Rule.Expr)...)
+	}
+	return r.out, nil
+}
+
+// position is the line and column of an offset, from 1.
+func position(text string, offset int64) (line, column int) {
+	before := text[:min(int(offset), len(text))]
+	return 1 + strings.Count(before, "\n"), 1 + len(before) - (strings.LastIndexByte(before, '\n') + 1)
+}
+
+// rule reads the expressions of a rule: one, or one for each element of a map or of a set of several fields.
+func (r *jsonReader) rule(base Rule, at string, list []map[string]json.RawMessage) []Rule {
+	rules := []Rule{base}
+	for _, statement := range list {
+		for word, body := range statement {
+			var next []Rule
+			for _, rule := range rules {
+				next = append(next, r.statement(rule, at, word, body)...)
+			}
+			rules = next
+		}
+	}
+	return rules
+}
+
+func (rule Rule) strange(format string, args ...any) Rule {
+	rule.Strange = append(slices.Clone(rule.Strange), fmt.Sprintf(format, args...))
+	return rule
+}
+
+func (r *jsonReader) statement(rule Rule, at, word string, body json.RawMessage) []Rule {
+	switch word {
+	case "counter", "log", "comment", "mangle", "set", "ct helper", "ct timeout", "meter", "last":
+		return []Rule{rule} // what is done beside does not decide
+	case "accept", "drop", "return":
+		rule.Action = Action(word)
+	case "reject":
+		rule.Action = Reject
+	case "masquerade":
+		rule.Action = Masquerade
+	case "jump", "goto":
+		var to struct{ Target string }
+		_ = json.Unmarshal(body, &to)
+		rule.Action, rule.Chain = Action(word), to.Target
+	case "dnat", "snat", "redirect":
+		return r.translation(rule, at, word, body)
+	case "match":
+		var m struct {
+			Op          string
+			Left, Right json.RawMessage
+		}
+		if json.Unmarshal(body, &m) != nil {
+			return []Rule{rule.strange("a match that cannot be read")}
+		}
+		return r.match(rule, at, m.Op, m.Left, m.Right)
+	case "vmap":
+		var m struct{ Key, Data json.RawMessage }
+		if json.Unmarshal(body, &m) != nil {
+			return []Rule{rule.strange("a map that cannot be read")}
+		}
+		var out []Rule
+		for _, pair := range r.elements(&rule, at, m.Data) {
+			var kv []json.RawMessage
+			if json.Unmarshal(pair, &kv) != nil || len(kv) != 2 {
+				return []Rule{rule.strange("a map that cannot be read")}
+			}
+			var verdict map[string]json.RawMessage
+			_ = json.Unmarshal(kv[1], &verdict)
+			for _, one := range r.match(rule, at, "==", m.Key, kv[0]) {
+				for word, body := range verdict {
+					out = append(out, r.statement(one, at, word, body)...)
+				}
+			}
+		}
+		return out
+	default:
+		return []Rule{rule.strange("%s", word)}
+	}
+	return []Rule{rule}
+}
+
+// elements are those of a set: one written there, or one by name.
+func (r *jsonReader) elements(rule *Rule, at string, data json.RawMessage) []json.RawMessage {
+	var anonymous struct{ Set []json.RawMessage }
+	if json.Unmarshal(data, &anonymous) == nil && anonymous.Set != nil {
+		return anonymous.Set
+	}
+	var name string
+	if json.Unmarshal(data, &name) == nil && strings.HasPrefix(name, "@") {
+		key := at + name[1:]
+		if list, known := r.sets[key]; known {
+			if r.dynamic[key] {
+				*rule = rule.strange("set %s, which changes by itself", name[1:])
+			}
+			return list
+		}
+		*rule = rule.strange("set %s, which is not listed", name[1:])
+		return nil
+	}
+	return []json.RawMessage{data}
+}
+
+// field is the left side of a match.
+type field struct {
+	Payload *struct{ Protocol, Field string }
+	Meta    *struct{ Key string }
+	CT      *struct{ Key, Dir string }
+	Fib     *struct {
+		Result string
+		Flags  []string
+	}
+	Concat []json.RawMessage
+	And    []json.RawMessage `json:"&"`
+}
+
+func (r *jsonReader) match(rule Rule, at, op string, left, right json.RawMessage) []Rule {
+	var f field
+	if json.Unmarshal(left, &f) != nil {
+		return []Rule{rule.strange("a match on %s", compact(left))}
+	}
+	elements := r.elements(&rule, at, right)
+	if len(f.Concat) > 0 {
+		if op == "!=" {
+			return []Rule{rule.strange("not one of a set of several fields")}
+		}
+		var out []Rule
+		for _, e := range elements {
+			var parts struct{ Concat []json.RawMessage }
+			if json.Unmarshal(value(e), &parts) != nil || len(parts.Concat) != len(f.Concat) {
+				return []Rule{rule.strange("a set of several fields that cannot be read")}
+			}
+			rules := []Rule{rule}
+			for i, one := range f.Concat {
+				var next []Rule
+				for _, rule := range rules {
+					next = append(next, r.match(rule, at, op, one, parts.Concat[i])...)
+				}
+				rules = next
+			}
+			out = append(out, rules...)
+		}
+		return out
+	}
+	not := op == "!="
+	if op != "==" && op != "!=" && op != "in" {
+		return []Rule{rule.strange("%s with %s", compact(left), op)}
+	}
+	switch {
+	case f.Payload != nil:
+		return []Rule{payload(rule, f.Payload.Protocol, f.Payload.Field, elements, not)}
+	case f.Meta != nil:
+		return []Rule{meta(rule, f.Meta.Key, elements, not)}
+	case f.CT != nil && f.CT.Key == "state":
+		return []Rule{rule.states(words(elements), not)}
+	case f.CT != nil && f.CT.Key == "status" && slices.Equal(words(elements), []string{"dnat"}) && !not:
+		rule.Match.Translated = true
+		return []Rule{rule}
+	case f.Fib != nil && f.Fib.Result == "type" && slices.Equal(f.Fib.Flags, []string{"daddr"}) && slices.Equal(words(elements), []string{"local"}) && !not:
+		rule.Match.Local = true
+		return []Rule{rule}
+	case len(f.And) == 2:
+		var flags field
+		if json.Unmarshal(f.And[0], &flags) == nil && flags.Payload != nil && flags.Payload.Protocol == "tcp" && flags.Payload.Field == "flags" {
+			return []Rule{rule.tcpFlags(words(f.And[1:]), words(elements), not)}
+		}
+	}
+	return []Rule{rule.strange("a match on %s", compact(left))}
+}
+
+func payload(rule Rule, protocol, name string, elements []json.RawMessage, not bool) Rule {
+	m := &rule.Match
+	switch protocol {
+	case "tcp":
+		m.Transport &= netset.TCP
+	case "udp":
+		m.Transport &= netset.UDP
+	case "icmp", "icmpv6", "sctp", "dccp", "udplite", "esp", "ah", "comp":
+		m.Transport = 0
+		return rule
+	}
+	switch {
+	case (protocol == "ip" || protocol == "ip6") && (name == "saddr" || name == "daddr"):
+		set, ok := addresses(elements)
+		if !ok {
+			return rule.strange("an address that cannot be read")
+		}
+		m.narrowAddrs(name == "daddr", set, not)
+	case protocol == "ip" && name == "protocol", protocol == "ip6" && name == "nexthdr":
+		m.From = m.From.Of(protocol == "ip6")
+		rule.protocols(words(elements), not)
+	case protocol == "tcp" && name == "flags":
+		return rule.tcpFlags(words(elements), words(elements), not)
+	case (protocol == "tcp" || protocol == "udp" || protocol == "th") && name == "dport":
+		set, ok := ports(elements)
+		if !ok {
+			return rule.strange("a port that cannot be read")
+		}
+		m.narrowPorts(set, not)
+	default:
+		return rule.strange("%s %s", protocol, name)
+	}
+	return rule
+}
+
+func meta(rule Rule, key string, elements []json.RawMessage, not bool) Rule {
+	m := &rule.Match
+	list := words(elements)
+	switch key {
+	case "iif", "iifname", "oif", "oifname":
+		m.narrowInterfaces(key[0] == 'o', list, not)
+	case "l4proto":
+		rule.protocols(list, not)
+	case "nfproto", "protocol":
+		six := slices.Contains(list, "ipv6") || slices.Contains(list, "ip6")
+		if len(list) != 1 {
+			return rule
+		}
+		m.From, m.To = m.From.Of(six != not), m.To.Of(six != not)
+	case "pkttype":
+		if !slices.Equal(list, []string{"unicast"}) && !(not && len(list) > 0) && !not {
+			m.Transport = 0 // broadcast and multicast are nobody's flows
+		}
+	default:
+		return rule.strange("meta %s", key)
+	}
+	return rule
+}
+
+// protocols narrows a rule to transports.
+func (rule *Rule) protocols(list []string, not bool) {
+	var t netset.Transport
+	for _, p := range list {
+		switch p {
+		case "tcp", "6":
+			t |= netset.TCP
+		case "udp", "17":
+			t |= netset.UDP
+		}
+	}
+	if not {
+		t = netset.Both &^ t
+	}
+	rule.Match.Transport &= t
+}
+
+// states narrows a rule to flows that begin, or to those that go on.
+func (rule Rule) states(list []string, not bool) Rule {
+	fresh, going := slices.Contains(list, "new"), slices.Contains(list, "established")
+	if not {
+		fresh, going = !fresh, !going
+	}
+	if slices.Contains(list, "untracked") && !fresh {
+		return rule.strange("flows that are not tracked")
+	}
+	rule.Match.Fresh, rule.Match.GoingOn = rule.Match.Fresh && fresh, rule.Match.GoingOn && going
+	return rule
+}
+
+// tcpFlags narrows a rule by the flags of a TCP segment: what begins a connection has SYN alone (RFC 9293 section 3.5).
+func (rule Rule) tcpFlags(mask, want []string, not bool) Rule {
+	rule.Match.Transport &= netset.TCP
+	slices.Sort(want)
+	var has []string
+	if slices.Contains(mask, "syn") {
+		has = []string{"syn"}
+	}
+	if begins := slices.Equal(has, slices.DeleteFunc(want, func(w string) bool { return w == "none" || w == "" })) != not; begins {
+		rule.Match.GoingOn = false
+	} else {
+		rule.Match.Fresh = false
+	}
+	return rule
+}
+
+// translation is a rule that gives a flow another destination or source.
+func (r *jsonReader) translation(rule Rule, at, word string, body json.RawMessage) []Rule {
+	rule.Action = Action(word)
+	var to struct {
+		Addr, Port json.RawMessage
+	}
+	_ = json.Unmarshal(body, &to)
+	var mapped struct {
+		Map struct{ Key, Data json.RawMessage }
+	}
+	if json.Unmarshal(to.Addr, &mapped) == nil && mapped.Map.Key != nil {
+		var out []Rule
+		for _, pair := range r.elements(&rule, at, mapped.Map.Data) {
+			var kv []json.RawMessage
+			if json.Unmarshal(pair, &kv) != nil || len(kv) != 2 {
+				return []Rule{rule.strange("a map that cannot be read")}
+			}
+			addr, port := kv[1], to.Port
+			var both struct{ Concat []json.RawMessage }
+			if json.Unmarshal(kv[1], &both) == nil && len(both.Concat) == 2 {
+				addr, port = both.Concat[0], both.Concat[1]
+			}
+			for _, one := range r.match(rule, at, "==", mapped.Map.Key, kv[0]) {
+				out = append(out, one.translated(addr, port))
+			}
+		}
+		return out
+	}
+	return []Rule{rule.translated(to.Addr, to.Port)}
+}
+
+func (rule Rule) translated(addr, port json.RawMessage) Rule {
+	if len(addr) > 0 && string(addr) != "null" {
+		set, ok := addresses([]json.RawMessage{addr})
+		one, single := set.Single()
+		if !ok || !single {
+			return rule.strange("a translation to %s", compact(addr))
+		}
+		rule.Addr = one
+	}
+	if len(port) > 0 && string(port) != "null" {
+		set, ok := ports([]json.RawMessage{port})
+		if !ok {
+			return rule.strange("a translation to port %s", compact(port))
+		}
+		rule.Ports = set.Ranges()
+	}
+	return rule
+}
+
+// value is an element of a set without what is said of it beside (how long it stays, a comment).
+func value(e json.RawMessage) json.RawMessage {
+	var wrapped struct{ Elem struct{ Val json.RawMessage } }
+	if json.Unmarshal(e, &wrapped) == nil && wrapped.Elem.Val != nil {
+		return wrapped.Elem.Val
+	}
+	return e
+}
+
+func addresses(elements []json.RawMessage) (netset.Addrs, bool) {
+	var sets []netset.Addrs
+	for _, e := range elements {
+		e = value(e)
+		var single string
+		var written struct {
+			Prefix *struct {
+				Addr string
+				Len  int
+			}
+			Range []string
+		}
+		switch {
+		case json.Unmarshal(e, &single) == nil:
+			a, err := netip.ParseAddr(single)
+			if err != nil {
+				return netset.Addrs{}, false
+			}
+			sets = append(sets, netset.AddrsOf(a))
+		case json.Unmarshal(e, &written) != nil:
+			return netset.Addrs{}, false
+		case written.Prefix != nil:
+			a, err := netip.ParseAddr(written.Prefix.Addr)
+			p := netip.PrefixFrom(a, written.Prefix.Len)
+			if err != nil || !p.IsValid() {
+				return netset.Addrs{}, false
+			}
+			sets = append(sets, netset.PrefixesOf(p))
+		case len(written.Range) == 2:
+			set, ok := netset.AddrRange(written.Range[0], written.Range[1])
+			if !ok {
+				return netset.Addrs{}, false
+			}
+			sets = append(sets, set)
+		default:
+			return netset.Addrs{}, false
+		}
+	}
+	return netset.Union(sets...), true
+}
+
+func ports(elements []json.RawMessage) (netset.Ports, bool) {
+	var out []netset.PortRange
+	one := func(raw json.RawMessage) (uint16, bool) {
+		n, err := strconv.ParseUint(strings.Trim(string(raw), `"`), 10, 16)
+		return uint16(n), err == nil
+	}
+	for _, e := range elements {
+		e = value(e)
+		var written struct{ Range []json.RawMessage }
+		if json.Unmarshal(e, &written) == nil && len(written.Range) == 2 {
+			lo, ok1 := one(written.Range[0])
+			hi, ok2 := one(written.Range[1])
+			if !ok1 || !ok2 || lo > hi {
+				return netset.Ports{}, false
+			}
+			out = append(out, netset.PortRange{Lo: max(lo, 1), Hi: hi})
+			continue
+		}
+		p, ok := one(e)
+		if !ok {
+			return netset.Ports{}, false
+		}
+		out = append(out, netset.OnePort(p))
+	}
+	return netset.PortsOf(out...), true
+}
+
+// words are elements as text.
+func words(elements []json.RawMessage) []string {
+	var out []string
+	for _, e := range elements {
+		e = value(e)
+		var one string
+		var list []json.RawMessage
+		switch {
+		case json.Unmarshal(e, &one) == nil:
+			out = append(out, one)
+		case json.Unmarshal(e, &list) == nil:
+			out = append(out, words(list)...)
+		default:
+			out = append(out, compact(e))
+		}
+	}
+	return out
+}
+
+func compact(raw json.RawMessage) string {
+	var b bytes.Buffer
+	if json.Compact(&b, raw) != nil {
+		return string(raw)
+	}
+	return b.String()
+}

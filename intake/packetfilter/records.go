@@ -1,0 +1,499 @@
+package packetfilter
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"steady-compass/core/estate"
+	"steady-compass/core/model"
+	"steady-compass/core/netset"
+	"steady-compass/core/rules"
+	"steady-compass/intake"
+)
+
+// Source is a machine's ruleset and what it does not say itself.
+type Source struct {
+	Host       string
+	Interfaces map[string]string // a recorded network by the interface's name; one that is not there is the network of its own name
+}
+
+// reading turns a ruleset into records.
+type reading struct {
+	Source
+	e       *estate.Estate
+	m       *model.Model
+	host    *model.Place
+	rs      *Ruleset
+	out     intake.Reading
+	chains  []*chainReading // filters, in the order in which they are met
+	unknown []*estate.Rule  // what translations that have no meaning here may do, by filters ahead of them
+	loops   []Match         // translated flows that get the machine's own source
+	led     []*led
+
+	maps, outboundsRead []piece
+}
+
+// Reading is what a ruleset says as records of a host. Rules that name something without a meaning here leave their flows
+// undecided, and are named by line.
+func (s Source) Reading(rs *Ruleset, e *estate.Estate) intake.Reading {
+	r := &reading{Source: s, e: e, m: model.Compile(e), rs: rs}
+	r.host = r.m.PlaceNamed(s.Host)
+	if r.host == nil || r.host.IsContainer() {
+		r.out.Faults = append(r.out.Faults, intake.FileFault{File: rs.File, Line: 1, What: fmt.Sprintf("%s is no host that is recorded", s.Host), Expected: "one that is, with its addresses: a listing names interfaces only"})
+		return r.out
+	}
+	for _, hook := range []string{"prerouting", "input", "forward", "output", "postrouting"} {
+		for _, c := range r.base("filter", hook) {
+			r.filter(c)
+		}
+	}
+	for _, c := range r.base("nat", "postrouting") {
+		r.loopsOf(c)
+	}
+	for _, c := range r.base("nat", "prerouting") {
+		r.forwards(c)
+	}
+	for _, c := range r.base("nat", "output") {
+		r.made(c)
+	}
+	for _, c := range r.base("nat", "postrouting") {
+		r.outbounds(c)
+	}
+	r.settle()
+	r.record()
+	return r.out
+}
+
+// base are the chains that a hook leads into, in the order in which they are met.
+func (r *reading) base(kind, hook string) []*Chain {
+	var out []*Chain
+	for _, c := range r.rs.Chains {
+		if c.Hook == hook && (c.Type == kind || kind == "filter" && c.Type == "route") {
+			out = append(out, c)
+		}
+	}
+	slices.SortStableFunc(out, func(a, b *Chain) int { return a.Priority - b.Priority })
+	return out
+}
+
+func (r *reading) chain(near *Chain, name string) *Chain {
+	for _, c := range r.rs.Chains {
+		if c.Family == near.Family && c.Table == near.Table && c.Name == name {
+			return c
+		}
+	}
+	return nil
+}
+
+func (r *reading) left(rule *Rule, what string) {
+	line := fmt.Sprintf("line %d: %s: %s", rule.Line, rule.Text, what)
+	if !slices.Contains(r.out.Left, line) {
+		r.out.Left = append(r.out.Left, line)
+	}
+}
+
+// part is a set of flows and what a chain does with it.
+type part struct {
+	flows  rules.Flows
+	action string // pass, drop, refuse or unknown
+}
+
+// chainReading is one base chain as a filter of the model.
+type chainReading struct {
+	*reading
+	base  *Chain
+	hook  model.Hook
+	parts []part
+	keeps bool // what is known passes before any rule may stop it
+	stops bool // a rule has been met that may stop some of what is known
+	alone bool // what the machine sends to itself passes before any rule decides
+	lets  bool // containers are let pass ahead of it
+
+	mayStop bool // some flow may be stopped
+	idle    bool // it makes no difference: of interest only where a filter is recorded for it
+}
+
+// mostParts is how many lines a chain may become.
+const mostParts = 50_000
+
+func (r *reading) filter(c *Chain) {
+	hooks := map[string][]model.Hook{"prerouting": {model.Arriving}, "input": {model.Input}, "forward": {model.Through}, "output": {model.Output}, "postrouting": {model.Departing}}[c.Hook]
+	if c.Hook == "prerouting" && c.Priority > -100 {
+		hooks = []model.Hook{model.Input, model.Through} // it meets what is translated already
+	}
+	for _, hook := range hooks {
+		r.filterAt(c, hook, rules.AnyNet())
+	}
+	inside := r.containerNets()
+	if len(inside) == 0 || c.Hook != "prerouting" || hooks[0] != model.Arriving {
+		return
+	}
+	// The kernel's chain meets flows from the machine's own containers too, which filters that are arriving do not.
+	for _, hook := range []model.Hook{model.Input, model.Through} {
+		r.filterAt(c, hook, rules.Networks(inside...))
+	}
+}
+
+func (r *reading) filterAt(c *Chain, hook model.Hook, entering rules.Nets) {
+	cr := &chainReading{reading: r, base: c, hook: hook}
+	all := cr.all(c)
+	all.Entering = entering
+	cr.flatten(c, []rules.Flows{all}, 0)
+	if !cr.keeps && !cr.stops && c.Policy != "drop" {
+		cr.keeps = true // nothing stops what is known
+	}
+	if entering.Any() {
+		cr.dropPreamble()
+	} else if c.Policy == "drop" {
+		cr.put([]rules.Flows{all}, "drop")
+	}
+	if inside := r.containerNets(); hook == model.Arriving { // at the wire it does not meet its own containers
+		cr.parts = slices.DeleteFunc(cr.parts, func(p part) bool {
+			only := p.flows.Entering.Only()
+			return len(only) > 0 && !slices.ContainsFunc(only, func(id model.NetID) bool { return !slices.Contains(inside, id) })
+		})
+	}
+	cr.join()
+	decides := c.Policy == "drop" && entering.Any()
+	left := []rules.Flows{all}
+	for _, p := range cr.parts {
+		decides = decides || p.action != "pass" && slices.ContainsFunc(left, func(f rules.Flows) bool { return !f.Intersect(p.flows).IsEmpty() })
+		if len(left) < 256 {
+			left = less(left, []rules.Flows{p.flows})
+		}
+	}
+	if cr.idle = !decides; decides || entering.Any() {
+		r.chains = append(r.chains, cr)
+	}
+}
+
+// join makes one of neighbours that only a ruleset has to write apart: by transport, since each is refused in its own way,
+// and by family, since a condition on an address is one on its family. Where nothing is recorded to hold them against, those
+// of the save format that differ in their addresses are one too.
+func (c *chainReading) join() {
+	var out []part
+	for _, p := range c.parts {
+		if n := len(out); n > 0 {
+			if f, ok := joined(out[n-1], p, false); ok {
+				out[n-1].flows = f
+				continue
+			}
+		}
+		out = append(out, p)
+	}
+	c.parts = out
+}
+
+// run is as many parts from the first on as are one.
+func run(parts []part) (n int, whole part) {
+	var stack []part
+	ends := 0
+	for i, p := range parts {
+		stack = append(stack, p)
+		for k := len(stack); k > 1; k = len(stack) {
+			f, ok := joined(stack[k-2], stack[k-1], true)
+			if !ok {
+				break
+			}
+			stack = append(stack[:k-2], part{f, p.action})
+		}
+		if len(stack) == 1 {
+			ends, whole = i+1, stack[0]
+		}
+		if i > 4096 || len(stack) > 1 && stack[0].action != p.action {
+			break
+		}
+	}
+	return ends, whole
+}
+
+// joined is what two parts are together, where that is one set of flows; with lists, where they differ in any addresses.
+func joined(p, q part, lists bool) (rules.Flows, bool) {
+	a, b := p.flows, q.flows
+	if p.action != q.action || !a.Ports.Equal(b.Ports) || !a.Entering.Equal(b.Entering) || !a.Leaving.Equal(b.Leaving) {
+		return a, false
+	}
+	sameFrom, sameTo := a.From.Equal(b.From), a.To.Equal(b.To)
+	if sameFrom && sameTo {
+		a.Transport |= b.Transport
+		return a, true
+	}
+	if a.Transport != b.Transport {
+		return a, false
+	}
+	apart := func(x, y netset.Addrs) bool { return x.Of(true).IsEmpty() && y.Of(false).IsEmpty() }
+	if (sameFrom || apart(a.From, b.From)) && (sameTo || apart(a.To, b.To)) || lists && (sameFrom || sameTo) {
+		a.From, a.To = netset.Union(a.From, b.From), netset.Union(a.To, b.To)
+		return a, true
+	}
+	return a, false
+}
+
+func (r *reading) containerNets() []model.NetID {
+	var out []model.NetID
+	for _, leg := range r.host.Legs {
+		if leg.Gateway {
+			out = append(out, leg.Net)
+		}
+	}
+	return out
+}
+
+func (c *chainReading) all(chain *Chain) rules.Flows {
+	m := Everything(chain.Family)
+	return rules.Flows{From: m.From, To: m.To, Transport: m.Transport, Ports: m.Ports, Entering: rules.AnyNet(), Leaving: rules.AnyNet()}
+}
+
+func (c *chainReading) put(flows []rules.Flows, action string) {
+	for _, f := range flows {
+		c.parts = append(c.parts, part{f, action})
+	}
+}
+
+func (c *chainReading) policy() string {
+	if c.base.Policy == "drop" {
+		return "drop"
+	}
+	return "pass"
+}
+
+// flatten follows a chain, and what it jumps to, for some flows. The first line that names a flow decides, as in the
+// chain: what earlier rules have taken need not be left out of later ones, only what returns.
+func (c *chainReading) flatten(chain *Chain, in []rules.Flows, depth int) {
+	for i := range chain.Rules {
+		if len(in) == 0 || len(c.parts) > mostParts {
+			return
+		}
+		rule := &chain.Rules[i]
+		if !rule.Match.Fresh {
+			if rule.Match.GoingOn && rule.Action == Accept && !c.stops && rule.Match.isAll(chain.Family) && len(rule.Strange) == 0 && depth == 0 {
+				c.keeps = true
+			}
+			c.stops = c.stops || rule.Match.GoingOn && (rule.Action == Drop || rule.Action == Reject)
+			continue
+		}
+		boxes, loop, strange := c.boxes(rule)
+		if len(boxes) == 0 || rule.Action == None {
+			continue
+		}
+		if loop && len(c.parts) == 0 && rule.Action == Accept && len(strange) == 0 && c.hook != model.Through {
+			c.alone = true
+			continue
+		}
+		c.stops = c.stops || rule.Match.GoingOn && rule.Action != Accept && rule.Action != Return && rule.Action != Jump && rule.Action != Goto
+		var taken []rules.Flows
+		for _, f := range in {
+			for _, b := range boxes {
+				if t := f.Intersect(b); !t.IsEmpty() {
+					taken = append(taken, t)
+				}
+			}
+		}
+		switch {
+		case len(taken) == 0:
+		case len(strange) > 0:
+			c.left(rule, strings.Join(strange, ", ")+" has no meaning here; the flows that it may take are undecided")
+			c.put(taken, "unknown")
+		case rule.Action == Accept:
+			c.put(taken, "pass")
+		case rule.Action == Drop:
+			c.put(taken, "drop")
+		case rule.Action == Reject:
+			c.put(taken, "refuse")
+		case rule.Action == Return && depth == 0:
+			c.put(taken, c.policy())
+		case rule.Action == Return:
+			in = less(in, boxes)
+		case rule.Action == Jump || rule.Action == Goto:
+			to := c.chain(chain, rule.Chain)
+			if to == nil || depth > 32 {
+				c.left(rule, fmt.Sprintf("chain %s is not listed; the flows that go there are undecided", rule.Chain))
+				c.put(taken, "unknown")
+				break
+			}
+			c.flatten(to, taken, depth+1)
+			if rule.Action == Goto {
+				in = less(in, boxes)
+				if depth == 0 {
+					c.put(taken, c.policy())
+				}
+			}
+		default:
+			c.left(rule, string(rule.Action)+" has no meaning in a chain that filters; its flows are undecided")
+			c.put(taken, "unknown")
+		}
+	}
+}
+
+func less(in, boxes []rules.Flows) []rules.Flows {
+	for _, b := range boxes {
+		var left []rules.Flows
+		for _, f := range in {
+			left = append(left, f.Subtract(b)...)
+		}
+		in = left
+	}
+	return in
+}
+
+// boxes are the flows that a rule takes, as the model knows them; loop where it is only for what the machine sends to itself.
+func (c *chainReading) boxes(rule *Rule) (out []rules.Flows, loop bool, strange []string) {
+	m := rule.Match
+	strange = rule.Strange
+	if m.empty() {
+		return nil, false, nil
+	}
+	f := rules.Flows{From: m.From, To: m.To, Transport: m.Transport, Ports: m.Ports}
+	own := netset.Union(c.ownAddrs(), netset.PrefixesOf(netip.MustParsePrefix("127.0.0.0/8"), netip.MustParsePrefix("::1/128")))
+	inside := func(i Interfaces, at *netset.Addrs, by string) (rules.Nets, bool) {
+		nets, lo, odd := c.nets(i)
+		if odd != "" {
+			strange = append(slices.Clone(strange), odd)
+		}
+		switch {
+		case lo && !i.Except && len(nets.Only()) == 0:
+			*at, loop = at.Intersect(own), true
+			return rules.AnyNet(), c.hook == model.Input || c.hook == model.Output || c.hook == model.Arriving
+		case lo && i.Except && (c.hook == model.Input || c.hook == model.Output):
+			*at = at.Subtract(own)
+		}
+		return nets, true
+	}
+	var ok bool
+	if f.Entering, ok = inside(m.In, &f.From, "iif"); !ok {
+		return nil, false, nil
+	}
+	if f.Leaving, ok = inside(m.Out, &f.To, "oif"); !ok {
+		return nil, false, nil
+	}
+	if loop && c.hook == model.Arriving {
+		return nil, false, nil // at the wire the machine does not meet itself
+	}
+	if m.Local && c.hook != model.Input {
+		f.To = f.To.Intersect(own)
+		loop = loop || c.hook == model.Output && m.isLocalOnly(c.base.Family)
+	}
+	out = []rules.Flows{f}
+	if m.Translated {
+		out = nil
+		for _, t := range c.translations() {
+			if both := f.Intersect(t); !both.IsEmpty() {
+				out = append(out, both)
+			}
+		}
+	}
+	out = slices.DeleteFunc(out, rules.Flows.IsEmpty)
+	return out, loop, strange
+}
+
+func (r *reading) ownAddrs() netset.Addrs {
+	var all []netip.Addr
+	for _, leg := range r.host.Legs {
+		all = append(all, leg.Addrs...)
+	}
+	return netset.AddrsOf(all...)
+}
+
+// translations are the flows that the ruleset leads elsewhere, as they go on.
+func (r *reading) translations() []rules.Flows {
+	var out []rules.Flows
+	for _, c := range r.rs.Chains {
+		for i := range c.Rules {
+			rule := &c.Rules[i]
+			if rule.Action != DNAT || !rule.Addr.IsValid() {
+				continue
+			}
+			f := rules.Flows{From: rule.Match.From, To: netset.AddrsOf(rule.Addr), Transport: rule.Match.Transport, Ports: rule.Match.Ports, Entering: rules.AnyNet(), Leaving: rules.AnyNet()}
+			if len(rule.Ports) > 0 {
+				f.Ports = netset.PortsOf(rule.Ports...)
+			}
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
+// nets are the networks of interfaces; lo says that the loopback is among those named, odd which is no network that is
+// recorded.
+func (r *reading) nets(i Interfaces) (nets rules.Nets, lo bool, odd string) {
+	var ids []model.NetID
+	for _, name := range i.List {
+		if name == "lo" {
+			lo = true
+			continue
+		}
+		found := false
+		for _, leg := range r.host.Legs {
+			if net := r.m.Networks[leg.Net]; r.interfaceOf(name) == net.Name || strings.HasSuffix(name, "*") && r.matchesPattern(name, net.Name) {
+				ids, found = append(ids, leg.Net), true
+			}
+		}
+		if !found {
+			odd = fmt.Sprintf("interface %s, which no network of %s is known by,", name, r.Host)
+		}
+	}
+	if i.Except {
+		return rules.NetworksBut(ids...), lo, odd
+	}
+	if odd != "" && len(ids) == 0 {
+		return rules.AnyNet(), lo, odd // any of them, perhaps
+	}
+	return rules.Networks(ids...), lo, odd
+}
+
+func (r *reading) interfaceOf(name string) string {
+	if net, known := r.Interfaces[name]; known {
+		return strings.ToLower(net)
+	}
+	return strings.ToLower(name)
+}
+
+// matchesPattern says whether a name that ends in * is for the interface of a network.
+func (r *reading) matchesPattern(pattern, net string) bool {
+	head := strings.TrimSuffix(pattern, "*")
+	if strings.HasPrefix(net, strings.ToLower(head)) {
+		return true
+	}
+	for name, n := range r.Interfaces {
+		if strings.ToLower(n) == net && strings.HasPrefix(name, head) {
+			return true
+		}
+	}
+	return false
+}
+
+// dropPreamble takes out of a through filter what lets containers pass ahead of it, where that is all that its first lines
+// do: then it does not guard containers.
+func (c *chainReading) dropPreamble() {
+	if c.hook != model.Through {
+		return
+	}
+	inside := c.containerNets()
+	out := map[model.NetID]bool{}
+	n := 0
+lines:
+	for _, p := range c.parts {
+		from, to := p.flows.Entering.Only(), p.flows.Leaving.Only()
+		whole := p.flows.Transport == netset.Both && p.flows.Ports.Equal(netset.AllPorts())
+		switch {
+		case p.action != "pass":
+		case len(from) == 1 && slices.Contains(inside, from[0]) && len(to) == 0 && whole:
+			out[from[0]] = true
+			n++
+			continue
+		case len(to) == 1 && slices.Contains(inside, to[0]) && c.isTranslation(p.flows):
+			n++
+			continue
+		}
+		break lines
+	}
+	if len(inside) > 0 && len(out) == len(inside) {
+		c.parts, c.lets = c.parts[n:], true
+	}
+}
+
+func (c *chainReading) isTranslation(f rules.Flows) bool {
+	return slices.ContainsFunc(c.translations(), func(t rules.Flows) bool { return len(f.Subtract(t)) == 0 || f.To.Equal(t.To) })
+}
