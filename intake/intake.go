@@ -101,7 +101,7 @@ func Compare(e *estate.Estate, r Reading) Plan {
 		switch {
 		case old == nil:
 			p.Add = append(p.Add, rec)
-		case !old.Meta().Off && same(old, rec, zoneTTL):
+		case estate.Line(old) == estate.Line(rec), !old.Meta().Off && same(old, rec, zoneTTL):
 			met[old] = true
 			p.Leave++
 		default:

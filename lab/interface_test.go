@@ -21,6 +21,25 @@ func traceURL(p *program, target, from string) string {
 	return p.url + "/trace/" + url.PathEscape(target) + "?from=" + from
 }
 
+// TestFilterInOrder reads a filter line by line: one that is left nothing says so, moving it shows what that does before it
+// is kept, and undo takes it back.
+func TestFilterInOrder(t *testing.T) {
+	p := start(t, "demo")
+	b := open(t, p.url+"/filters/edge?line=9")
+	b.until(`document.querySelector('[data-rule="9"][aria-selected=true]')?.innerText.includes('line 8 takes all that it names')`)
+	b.press("[")
+	b.until(`document.querySelector('[data-effect]')?.innerText.includes('203.0.113.20:2222')`)
+	b.until(`[...document.querySelectorAll('[data-rule]')].findIndex((r) => r.dataset.rule === '9') === 7`)
+	b.press(kb.Enter)
+	b.until(`document.querySelector('[data-rule="8"]')?.innerText.includes('office')`)
+	b.press("u")
+	b.until(`document.querySelector('[data-rule="9"]')?.innerText.includes('line 8 takes all that it names')`)
+	b.do(chromedp.Navigate(traceURL(p, "fernmoor.example:443", "internet")))
+	b.until(`[...document.querySelectorAll('button')].some((x) => x.innerText === 'edge, line by line')`)
+	b.do(chromedp.Click(`//button[text()='edge' or contains(., 'edge, line by line')]`, chromedp.BySearch))
+	b.until(`location.pathname === '/filters/edge'`)
+}
+
 // TestPlantedFaults goes through each fault that the demo has and that can be judged by now: seen in its trace
 // and among the findings, mended with a key until it arrives, and broken again by undo.
 func TestPlantedFaults(t *testing.T) {

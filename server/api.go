@@ -64,6 +64,7 @@ func registerAPI(e *echo.Echo, s *Server) huma.API {
 	get(api, "plan", "/api/plan", "The lines that are off and take ports, with what they would collide with", s.getPlan)
 	post(api, "writePlan", "/api/plan", "A port plan as lines that are off", s.postPlan)
 	post(api, "switchOn", "/api/plan/on", "The change that switches planned lines on", s.postSwitch)
+	get(api, "filter", "/api/filter", "A filter read as an ordered list: what each line takes, and who needs it", s.getFilter)
 	get(api, "uses", "/api/uses", "Where an address, a name, a machine or a port is used", s.getUses)
 	get(api, "export", "/api/export", "A zone, a hosts file or the estate, as a file", s.getExport)
 	get(api, "kinds", "/api/kinds", "The kinds of records and their words", s.getKinds)

@@ -26,7 +26,7 @@ type ImportFile struct {
 // ImportQuestion is files to be taken over. The first is read, with the others where the format is read together or a
 // zone file includes them.
 type ImportQuestion struct {
-	Format    string            `json:"format,omitempty" enum:"zone,hosts,estate,machine,sockets,ip,compose,inspect,nft,save" doc:"Guessed where not given"`
+	Format    string            `json:"format,omitempty" enum:"zone,hosts,estate,machine,sockets,ip,compose,inspect,nft,save,csv" doc:"Guessed where not given"`
 	Files     []ImportFile      `json:"files" minItems:"1" maxItems:"50" nullable:"false"`
 	Zone      string            `json:"zone,omitempty" maxLength:"300"`
 	For       string            `json:"for,omitempty" maxLength:"1000"`
@@ -127,6 +127,11 @@ func exports(e *estate.Estate) []Export {
 			out = append(out, Export{"hosts", h.Place, "", strings.ReplaceAll(h.Place, "/", "-") + ".hosts"})
 		}
 	}
+	for _, kind := range []string{"forward", "rule"} {
+		if len(e.Of(estate.KindNamed(kind))) > 0 {
+			out = append(out, Export{"csv", kind, "", kind + "s.csv"})
+		}
+	}
 	return append(out, rulesets(e)...)
 }
 
@@ -147,7 +152,7 @@ func rulesets(e *estate.Estate) []Export {
 }
 
 type exportQuery struct {
-	Format string `query:"format" enum:"zone,hosts,estate,nft,save,save6" required:"true"`
+	Format string `query:"format" enum:"zone,hosts,estate,nft,save,save6,csv" required:"true"`
 	Name   string `query:"name" maxLength:"300"`
 	From   string `query:"from" maxLength:"300" default:"internet"`
 }

@@ -476,3 +476,22 @@ listen box 81 as two
 		}
 	}
 }
+
+// TestFilterInOrder reads a filter of the demo as an ordered list.
+func TestFilterInOrder(t *testing.T) {
+	h := served(t, demo.Estate)
+	f := decoded[FilterAnswer](t, call(t, h, "GET", "/api/filter?name=edge", nil), 200)
+	if len(f.Lines) != 11 || f.Otherwise != "drop" || !slices.Equal(f.On, []string{"meridian"}) {
+		t.Fatalf("%+v", f)
+	}
+	web, late := f.Lines[4], f.Lines[8]
+	if web.Record != "rule edge pass 80,443 from internet to azimuth" || web.Needs == 0 || !slices.Contains(web.NeededBy, "fernmoor.example:443") || len(web.Takes) != 1 || web.Takes[0].Ports != "80,443" || !slices.Equal(web.Takes[0].From, []string{"internet"}) || !slices.Equal(web.Takes[0].To, []string{"azimuth"}) {
+		t.Errorf("the line for the web: %+v", web)
+	}
+	if !late.Shadowed || !slices.Equal(late.Before, []int{8}) || len(late.Takes) != 0 {
+		t.Errorf("the line behind a drop: %+v", late)
+	}
+	if got := call(t, h, "GET", "/api/filter?name=nothing", nil); got.Code != 422 {
+		t.Errorf("a filter that is not there: %d", got.Code)
+	}
+}

@@ -20,7 +20,7 @@ import (
 )
 
 type importCommand struct {
-	Format    string            `arg:"" enum:"zone,hosts,estate,machine,sockets,ip,compose,inspect,nft,save,transfer" help:"zone (RFC 1035); hosts; estate; machine (what collect prints); sockets (ss -tulpn, netstat -tulpn); ip (ip -json addr, ip -json route); compose; inspect (of containers and networks); nft (nft -j list ruleset); save (iptables-save, ip6tables-save); or transfer: a zone from its name server (RFC 5936)."`
+	Format    string            `arg:"" enum:"zone,hosts,estate,machine,sockets,ip,compose,inspect,nft,save,csv,transfer" help:"zone (RFC 1035); hosts; estate; machine (what collect prints); sockets (ss -tulpn, netstat -tulpn); ip (ip -json addr, ip -json route); compose; inspect (of containers and networks); nft (nft -j list ruleset); save (iptables-save, ip6tables-save); csv (a sheet of one kind of record); or transfer: a zone from its name server (RFC 5936)."`
 	Files     []string          `arg:"" name:"file" help:"The files, or - for standard input; for transfer the zones. Several of ip, compose or inspect are read together."`
 	Into      string            `help:"Estate file that it comes to; made where it is not there." placeholder:"FILE" xor:"into"`
 	DB        string            `name:"db" help:"Database that it comes to." placeholder:"FILE" xor:"into"`
@@ -224,8 +224,8 @@ func (c *importCommand) transfer(ctx context.Context, zone string, e *estate.Est
 }
 
 type exportCommand struct {
-	Format    string            `arg:"" enum:"zone,hosts,estate,nft,save,save6" help:"zone, hosts, estate, nft (the packet filter's JSON), save or save6 (the older format, of IPv4 or IPv6)."`
-	Name      string            `arg:"" optional:"" help:"The zone, the host or container whose hosts file it is, or the host whose ruleset."`
+	Format    string            `arg:"" enum:"zone,hosts,estate,nft,save,save6,csv" help:"zone, hosts, estate, nft (the packet filter's JSON), save or save6 (the older format, of IPv4 or IPv6), or csv."`
+	Name      string            `arg:"" optional:"" help:"The zone, the host or container whose hosts file it is, the host whose ruleset, or the kind of record."`
 	Interface map[string]string `help:"The network of an interface, where it has not the network's name." placeholder:"NAME=NETWORK"`
 	From      string            `help:"Whose copy of the zone: internet, a network, group, host or container." default:"internet"`
 	question

@@ -47,6 +47,10 @@ type Report struct {
 	Findings []Finding     `json:"findings" nullable:"false"`
 	Counts   map[Level]int `json:"counts"`
 	Accepted []Finding     `json:"accepted" nullable:"false"` // known and taken on
+
+	// Needs are what is meant to get through by a line of a filter, as it is asked for, by the line; none where only the
+	// records were looked at.
+	Needs map[string][]string `json:"-"`
 }
 
 var families = map[string]Level{
@@ -85,7 +89,8 @@ type check struct {
 	at  map[[2]string]*Finding
 	out []*Finding
 
-	used    map[string]string // the lines that let meant flows on, and the target of the first of these
+	needs   map[string][]string // what gets through by a line of a filter
+	used    map[string]string   // the lines that let meant flows on, and the target of the first of these
 	behind  map[backendKey]backend
 	walked  map[string][]walked // what became of each name
 	passed  map[string][]uint16 // the ports of meant flows that a line of a filter passes
@@ -118,7 +123,7 @@ func CheckRecords(t *trace.Tracer, day estate.Date) Report {
 }
 
 func newCheck(ctx context.Context, t *trace.Tracer, day estate.Date) *check {
-	return &check{ctx: ctx, t: t, m: t.Model(), day: day, at: map[[2]string]*Finding{}, used: map[string]string{}, behind: map[backendKey]backend{}, walked: map[string][]walked{}, passed: map[string][]uint16{}, blocked: map[string][]uint16{}}
+	return &check{ctx: ctx, t: t, m: t.Model(), day: day, at: map[[2]string]*Finding{}, needs: map[string][]string{}, used: map[string]string{}, behind: map[backendKey]backend{}, walked: map[string][]walked{}, passed: map[string][]uint16{}, blocked: map[string][]uint16{}}
 }
 
 func (c *check) records() {
@@ -172,7 +177,7 @@ func joinMends(a, b *trace.Mend) *trace.Mend {
 }
 
 func (c *check) report() Report {
-	r := Report{Findings: []Finding{}, Accepted: []Finding{}, Counts: map[Level]int{Error: 0, Warning: 0, Note: 0}}
+	r := Report{Needs: c.needs, Findings: []Finding{}, Accepted: []Finding{}, Counts: map[Level]int{Error: 0, Warning: 0, Note: 0}}
 	accepted := map[[2]string]bool{}
 	for _, rec := range c.m.Estate.Of(estate.KindNamed("accept")) {
 		a := rec.(*estate.Acceptance)

@@ -57,6 +57,12 @@ func (c *check) remember(p *trace.Path, target string) {
 		met := c.passed
 		if s.Verdict == trace.Broken {
 			met = c.blocked
+		} else if s.Verdict == trace.Pass {
+			for _, line := range s.Records {
+				if list := c.needs[line]; len(list) == 0 || list[len(list)-1] != target {
+					c.needs[line] = append(list, target)
+				}
+			}
 		}
 		for _, line := range s.Records {
 			if !slices.Contains(met[line], uint16(port)) {

@@ -19,17 +19,18 @@ import (
 	"steady-compass/intake/iproute"
 	"steady-compass/intake/machine"
 	"steady-compass/intake/packetfilter"
+	"steady-compass/intake/sheet"
 	"steady-compass/intake/sockets"
 	"steady-compass/intake/zonefile"
 )
 
 // Words are the formats that can be read: a zone file (RFC 1035), a hosts file, estate notation, a machine's account of
 // itself, a socket listing, ip -json, Compose files, what container engines' inspect prints, and a packet filter's ruleset
-// as JSON or in the older save format.
-var Words = []string{"zone", "hosts", "estate", "machine", "sockets", "ip", "compose", "inspect", "nft", "save"}
+// as JSON or in the older save format, and a sheet of one kind of record (RFC 4180).
+var Words = []string{"zone", "hosts", "estate", "machine", "sockets", "ip", "compose", "inspect", "nft", "save", "csv"}
 
 // Written are the formats that can be written.
-var Written = []string{"zone", "hosts", "estate", "nft", "save", "save6"}
+var Written = []string{"zone", "hosts", "estate", "nft", "save", "save6", "csv"}
 
 // Together are the formats of which several files make one reading.
 var Together = []string{"ip", "compose", "inspect"}
@@ -87,6 +88,8 @@ func Guess(name, text string) string {
 		return "machine"
 	case strings.HasSuffix(base, ".estate"):
 		return "estate"
+	case ext == ".csv":
+		return "csv"
 	case ext == ".yaml" || ext == ".yml":
 		return "compose"
 	case strings.HasPrefix(first, "[") || strings.HasPrefix(first, "{"):
@@ -124,6 +127,8 @@ func Read(src Source, e *estate.Estate) (intake.Reading, error) {
 		return readZone(src, e)
 	case "estate":
 		return readEstate(main.Name, main.Text), nil
+	case "csv":
+		return sheet.Read(main.Name, main.Text), nil
 	case "machine":
 		return machine.ReadText(main.Name, main.Text).Reading(e), nil
 	case "hosts", "sockets", "ip", "compose", "inspect", "nft", "save":
@@ -248,6 +253,9 @@ func Write(word, name, from string, interfaces map[string]string, e *estate.Esta
 		return hostsfile.Write(e, strings.ToLower(name)), nil, nil
 	case "estate":
 		return notation.Print(e), nil, nil
+	case "csv":
+		text, err := sheet.Write(e, name)
+		return text, nil, err
 	case "nft", "save", "save6":
 		rs, left, err := packetfilter.FromRecords(e, strings.ToLower(name), interfaces)
 		if err != nil {

@@ -17,6 +17,7 @@ import { Log } from './views/Log';
 import { Names } from './views/Names';
 import { Ports } from './views/Ports';
 import { Trace } from './views/Trace';
+import { Filter } from './views/Filter';
 import { Uses } from './views/Uses';
 
 const Records = lazy(() => import('./views/Records'));
@@ -60,6 +61,7 @@ export function App() {
                     <Route path="/" component={Names} />
                     <Route path="/trace/:target">{(p) => <Trace target={fromPath(p.target)} />}</Route>
                     <Route path="/answers" component={Answers} />
+                    <Route path="/filters/:name">{(p) => <Filter name={fromPath(p.name)} />}</Route>
                     <Route path="/uses/:word">{(p) => <Uses word={fromPath(p.word)} />}</Route>
                     <Route path="/ports" component={Ports} />
                     <Route path="/exposure" component={Exposure} />

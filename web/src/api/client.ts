@@ -35,6 +35,9 @@ export type LineAnswer = Schemas['LineAnswer'];
 export type TextAnswer = Schemas['TextAnswer'];
 export type Vantage = Schemas['Vantage'];
 export type RecordsAnswer = Schemas['Records'];
+export type FilterAnswer = Schemas['FilterAnswer'];
+export type FilterLine = Schemas['FilterLine'];
+export type Share = Schemas['Share'];
 export type PlannedLine = Schemas['PlannedLine'];
 export type PlanAnswer = Schemas['PlanAnswer'];
 export type ImportAnswer = Schemas['ImportAnswer'];
@@ -81,6 +84,14 @@ export function useUses(word: string) {
   return useQuery({
     queryKey: ['uses', word],
     queryFn: () => ask(api.GET('/api/uses', { params: { query: { of: word } } })),
+  });
+}
+
+export function useFilter(name: string) {
+  return useQuery({
+    queryKey: ['filter', name],
+    queryFn: () => ask(api.GET('/api/filter', { params: { query: { name } } })),
+    placeholderData: keepPreviousData,
   });
 }
 

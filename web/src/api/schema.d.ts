@@ -140,6 +140,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/filter": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A filter read as an ordered list: what each line takes, and who needs it */
+        get: operations["filter"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/findings": {
         parameters: {
             query?: never;
@@ -729,6 +746,48 @@ export interface components {
             line: number;
             what: string;
         };
+        FilterAnswer: {
+            dropWins: boolean;
+            lines: components["schemas"]["FilterLine"][];
+            name: string;
+            /** @description The machines it stands on */
+            on: string[];
+            otherwise: string;
+            record: string;
+            says: string;
+        };
+        FilterLine: {
+            action: string;
+            /** @description The places of lines that take some of what it names */
+            before: number[];
+            /** @description Nothing would change without it */
+            idle: boolean;
+            /**
+             * Format: int64
+             * @description How many parts of it are not listed
+             */
+            more: number;
+            /** @description The first of these */
+            neededBy: string[];
+            /**
+             * Format: int64
+             * @description How many names, addresses and places get through by it
+             */
+            needs: number;
+            off: boolean;
+            /** @description It overlaps too many lines for all of it to be told */
+            partly: boolean;
+            /**
+             * Format: int64
+             * @description From 1, among all lines that are written
+             */
+            place: number;
+            record: string;
+            /** @description Nothing is left for it */
+            shadowed: boolean;
+            /** @description What it decides, that no line met before did */
+            takes: components["schemas"]["Share"][];
+        };
         Finding: {
             code: string;
             level: string;
@@ -782,7 +841,11 @@ export interface components {
              * @description Guessed where not given
              * @enum {string}
              */
-            format?: "zone" | "hosts" | "estate" | "machine" | "sockets" | "ip" | "compose" | "inspect";
+            format?: "zone" | "hosts" | "estate" | "machine" | "sockets" | "ip" | "compose" | "inspect" | "nft" | "save" | "csv";
+            /** @description Of a ruleset: the recorded networks by the names of the machine's interfaces */
+            interfaces?: {
+                [key: string]: string;
+            };
             place?: string;
             /** @description Of a Compose project: those that are chosen */
             profiles?: string[] | null;
@@ -997,6 +1060,14 @@ export interface components {
             inner?: string;
             outcome: string;
             urlpath: string;
+        };
+        Share: {
+            entering: string[];
+            /** @description Networks, machines and CIDRs; none: any */
+            from: string[];
+            leaving: string[];
+            ports: string;
+            to: string[];
         };
         Sources: {
             except: string[];
@@ -1332,7 +1403,7 @@ export interface operations {
     export: {
         parameters: {
             query: {
-                format: "zone" | "hosts" | "estate";
+                format: "zone" | "hosts" | "estate" | "nft" | "save" | "save6" | "csv";
                 name?: string;
                 from?: string;
             };
@@ -1417,6 +1488,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ExposureChanges"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    filter: {
+        parameters: {
+            query: {
+                name: string;
+                /** @description The machine whose on-link networks are meant; the first where not given */
+                on?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FilterAnswer"];
                 };
             };
             /** @description Error */

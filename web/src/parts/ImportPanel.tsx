@@ -73,7 +73,19 @@ const Tick = styled.label`
   align-items: baseline;
 `;
 
-const formats = ['zone', 'hosts', 'estate', 'machine', 'sockets', 'ip', 'compose', 'inspect'] as const;
+const formats = [
+  'zone',
+  'hosts',
+  'estate',
+  'machine',
+  'sockets',
+  'ip',
+  'compose',
+  'inspect',
+  'nft',
+  'save',
+  'csv',
+] as const;
 
 /** What the formats of a machine ask for. */
 const placed: Record<string, string> = {
@@ -82,7 +94,18 @@ const placed: Record<string, string> = {
   ip: 'a host',
   compose: 'a host',
   inspect: 'a host',
+  nft: 'a host',
+  save: 'a host',
 };
+
+/** NAME=VALUE words as pairs. */
+const pairs = (text: string) =>
+  Object.fromEntries(
+    text.split(/\s+/).flatMap((v) => {
+      const [key, ...rest] = v.split('=');
+      return key && rest.length > 0 ? [[key, rest.join('=')]] : [];
+    }),
+  );
 const shown = 30;
 
 /** What taking files over would add, change and leave; nothing is kept before one says so. */
@@ -95,6 +118,7 @@ export function ImportPanel({ incoming, onClose }: { incoming: Incoming; onClose
   const [place, setPlace] = useState('');
   const [profiles, setProfiles] = useState('');
   const [variables, setVariables] = useState('');
+  const [interfaces, setInterfaces] = useState('');
   const [takeOut, setTakeOut] = useState(false);
   const [answer, setAnswer] = useState<ImportAnswer | null>(null);
   const [failure, setFailure] = useState('');
@@ -112,12 +136,8 @@ export function ImportPanel({ incoming, onClose }: { incoming: Incoming; onClose
           for: audience || undefined,
           place: place || undefined,
           profiles: profiles.split(/[\s,]+/).filter((p) => p !== ''),
-          variables: Object.fromEntries(
-            variables.split(/\s+/).flatMap((v) => {
-              const [key, ...rest] = v.split('=');
-              return key && rest.length > 0 ? [[key, rest.join('=')]] : [];
-            }),
-          ),
+          variables: pairs(variables),
+          interfaces: pairs(interfaces),
         };
         setAnswer(await ask(api.POST('/api/import', { body, signal: stop.signal })));
         setFailure('');
@@ -129,7 +149,7 @@ export function ImportPanel({ incoming, onClose }: { incoming: Incoming; onClose
       clearTimeout(timer);
       stop.abort();
     };
-  }, [incoming, format, zone, audience, place, profiles, variables]);
+  }, [incoming, format, zone, audience, place, profiles, variables, interfaces]);
 
   const remove = answer ? [...answer.remove, ...(takeOut ? answer.gone : [])] : [];
   const add = answer?.add ?? [];
@@ -188,6 +208,16 @@ export function ImportPanel({ incoming, onClose }: { incoming: Incoming; onClose
                   <option key={v.name} value={v.name} />
                 ))}
             </datalist>
+          </label>
+        )}
+        {(answer?.format === 'nft' || answer?.format === 'save') && (
+          <label>
+            interfaces
+            <input
+              value={interfaces}
+              placeholder="eth0=internet eth1=yard"
+              onChange={(e) => setInterfaces(e.target.value)}
+            />
           </label>
         )}
         {answer?.format === 'compose' && (

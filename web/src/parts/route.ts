@@ -37,6 +37,10 @@ export function usesURL(word: string) {
   return `/uses/${encodeURIComponent(word)}`;
 }
 
+export function filterURL(name: string, line = 0) {
+  return `/filters/${encodeURIComponent(name)}${line > 0 ? `?line=${line}` : ''}`;
+}
+
 export function findingURL(code: string, subject: string) {
   return `/findings/${encodeURIComponent(code)}/${encodeURIComponent(subject)}`;
 }

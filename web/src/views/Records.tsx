@@ -1,5 +1,6 @@
 import { useCallback, useEffect, useRef, useState } from 'react';
 import styled from 'styled-components';
+import { useLocation } from 'wouter';
 import {
   api,
   ask,
@@ -16,6 +17,7 @@ import { ImportPanel, type Incoming } from '../parts/ImportPanel';
 import { NotationEditor, type EditorHandle } from '../parts/NotationEditor';
 import { useViewHints } from '../parts/hints';
 import { Acts, Failed, FaultRow, LinkButton, Loading, Plain, Strong } from '../parts/Quiet';
+import { filterURL } from '../parts/route';
 import { effectWords, useSession } from '../parts/session';
 
 const Three = styled.div`
@@ -115,6 +117,10 @@ function exportURL(x: Export) {
 function exportWords(x: Export) {
   if (x.format === 'estate') return 'everything';
   if (x.format === 'hosts') return 'hosts file';
+  if (x.format === 'nft') return 'ruleset, as JSON';
+  if (x.format === 'save') return 'ruleset, saved, IPv4';
+  if (x.format === 'save6') return 'ruleset, saved, IPv6';
+  if (x.format === 'csv') return 'sheet';
   return x.from === 'internet' ? 'zone file' : `zone file, for ${x.from}`;
 }
 
@@ -123,6 +129,7 @@ export default function Records() {
   const records = useRecords();
   const kinds = useKinds();
   const { say } = useSession();
+  const [, go] = useLocation();
   const editor = useRef<EditorHandle>(null);
   const [draft, setDraft] = useState<Draft | null>(keptDraft);
   const [answer, setAnswer] = useState<TextAnswer | null>(null);
@@ -214,6 +221,7 @@ export default function Records() {
   if (records.isError) return <Failed error={records.error} again={() => void records.refetch()} />;
   if (!records.data || !kinds.data) return <Loading what="Reading the records…" />;
   const faults: Fault[] = answer?.faults ?? [];
+  const filters = [...records.data.text.matchAll(/^filter\s+(\S+)/gm)].map((m) => m[1] ?? '').slice(0, 60);
   const changed = answer ? answer.removed.length + answer.added.length : 0;
   return (
     <Three
@@ -315,8 +323,22 @@ export default function Records() {
             <h3>Take over files</h3>
             <p>
               <LinkButton onPress={() => picker.current?.click()}>Choose files</LinkButton>, or drop them here: zone
-              files, hosts files, estates. What they would add, change and leave is shown first.
+              files, hosts files, rulesets of the packet filter, sheets, estates. What they would add, change and leave
+              is shown first.
             </p>
+            {filters.length > 0 && (
+              <>
+                <h3>Filters, line by line</h3>
+                <p>
+                  {filters.map((f, i) => (
+                    <span key={f}>
+                      {i > 0 && ', '}
+                      <LinkButton onPress={() => go(filterURL(f))}>{f}</LinkButton>
+                    </span>
+                  ))}
+                </p>
+              </>
+            )}
             <h3>Write out</h3>
             <ul>
               {records.data.exports.map((x) => (

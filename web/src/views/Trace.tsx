@@ -20,7 +20,7 @@ import { cidrs, isGood, Lock, Mark, markOf, outcomeWords } from '../parts/marks'
 import { MendLines } from '../parts/MendLines';
 import { VantagePicker } from '../parts/Picker';
 import { Failed, LinkButton, Loading, Plain, Strong } from '../parts/Quiet';
-import { traceURL, usesURL, useQueryWord } from '../parts/route';
+import { filterURL, traceURL, usesURL, useQueryWord } from '../parts/route';
 import { revisionNow, useSession } from '../parts/session';
 import { Tools } from '../parts/Tools';
 
@@ -573,6 +573,7 @@ interface StationProps {
 
 function StationRow({ step, before, first, last, on, onAt, onEdit, editing, editor }: StationProps) {
   const ghost = step.ghost ?? false;
+  const [, go] = useLocation();
   return (
     <Station $ground={step.ground} $ghost={ghost} $on={on} onClick={onAt}>
       <Rail $ghost={ghost} $first={first} $last={last} />
@@ -593,6 +594,11 @@ function StationRow({ step, before, first, last, on, onAt, onEdit, editing, edit
         <div>{editor(editing)}</div>
       ) : step.records.length > 0 ? (
         <Records>
+          {step.stage === 'filter' && filterOf(step.records) !== '' && (
+            <LinkButton onPress={() => go(filterURL(filterOf(step.records)))}>
+              {filterOf(step.records)}, line by line
+            </LinkButton>
+          )}
           {step.records.map((r) => (
             <RecordLine key={r} type="button" $ghost={ghost} title="edit this record" onClick={() => onEdit(r)}>
               <Wrapping text={r} />
@@ -796,4 +802,9 @@ function asText(r: TraceResult | null | undefined) {
     }
   }
   return out.join('\n');
+}
+
+/** The filter that a step's records are of. */
+function filterOf(records: string[]) {
+  return records.map((r) => /^(?:rule|filter) (\S+)/.exec(r)?.[1]).find(Boolean) ?? '';
 }

@@ -1,0 +1,385 @@
+import { useEffect, useMemo, useRef, useState } from 'react';
+import styled from 'styled-components';
+import { useLocation } from 'wouter';
+import { useFilter, type FilterAnswer, type FilterLine, type Share } from '../api/client';
+import { EffectList } from '../parts/EffectList';
+import { useKeys } from '../parts/keys';
+import { MendLines } from '../parts/MendLines';
+import { usePreview } from '../parts/preview';
+import { Acts, Failed, LinkButton, Loading, Plain, Quiet, Strong } from '../parts/Quiet';
+import { traceURL, useQueryWord } from '../parts/route';
+import { useSession } from '../parts/session';
+import { useViewHints } from '../parts/hints';
+import { Wrapping } from '../parts/Wrapping';
+
+const Two = styled.div`
+  display: grid;
+  grid-template-columns: minmax(0, 1fr) 372px;
+  min-height: 0;
+`;
+
+const Sheet = styled.div`
+  overflow: auto;
+  min-width: 0;
+`;
+
+const Side = styled.aside`
+  border-left: 1px solid ${(p) => p.theme.rule};
+  overflow: auto;
+  padding: 18px 22px 24px 20px;
+  h3 {
+    font-size: 13px;
+    font-weight: 600;
+    margin: 0 0 6px;
+  }
+`;
+
+const Needs = styled.ul`
+  list-style: none;
+  margin: 0 0 14px;
+  padding: 0;
+  li {
+    padding: 3px 0;
+    border-top: 1px solid ${(p) => p.theme.hairline};
+    font:
+      12px/19px 'IBM Plex Mono',
+      monospace;
+    overflow-wrap: anywhere;
+  }
+`;
+
+const Top = styled.header`
+  padding: 14px 24px 12px;
+  h2 {
+    font-size: 17px;
+    line-height: 24px;
+    overflow-wrap: anywhere;
+  }
+  p {
+    color: ${(p) => p.theme.ink2};
+  }
+  code {
+    color: ${(p) => p.theme.ink};
+  }
+`;
+
+const columns = '44px 62px minmax(90px, 1.1fr) minmax(90px, 1.4fr) minmax(90px, 1.2fr) 118px';
+
+const Head = styled.div`
+  position: sticky;
+  top: 0;
+  z-index: 1;
+  display: grid;
+  grid-template-columns: ${columns};
+  column-gap: 14px;
+  padding: 6px 24px 5px;
+  border-top: 1px solid ${(p) => p.theme.rule};
+  border-bottom: 1px solid ${(p) => p.theme.rule};
+  background: ${(p) => p.theme.ground};
+  color: ${(p) => p.theme.ink2};
+  font-size: 12px;
+`;
+
+const Line = styled.div<{ $off: boolean; $look: boolean }>`
+  display: grid;
+  grid-template-columns: ${columns};
+  column-gap: 14px;
+  align-items: start;
+  padding: 6px 24px;
+  border-bottom: 1px solid ${(p) => p.theme.hairline};
+  cursor: pointer;
+  font:
+    12px/19px 'IBM Plex Mono',
+    monospace;
+  overflow-wrap: anywhere;
+  color: ${(p) => (p.$off ? p.theme.ink2 : p.theme.ink)};
+  &[aria-selected='true'] {
+    background: ${(p) => p.theme.panel};
+    box-shadow: inset 3px 0 0 ${(p) => (p.$look ? p.theme.magenta : p.theme.ink)};
+  }
+  &:hover {
+    background: ${(p) => p.theme.hover};
+  }
+  &:focus-visible {
+    outline: 2px solid ${(p) => p.theme.ink};
+    outline-offset: -2px;
+  }
+  small {
+    font:
+      12px/19px 'IBM Plex Sans Variable',
+      sans-serif;
+    color: ${(p) => p.theme.ink2};
+  }
+  b {
+    font-weight: 600;
+  }
+`;
+
+const Said = styled.span<{ $look?: boolean }>`
+  grid-column: 3 / 6;
+  font:
+    12.5px/19px 'IBM Plex Sans Variable',
+    sans-serif;
+  color: ${(p) => (p.$look ? p.theme.magenta : p.theme.ink2)};
+`;
+
+const Wrong = styled.p`
+  color: ${(p) => p.theme.magenta};
+  margin: 8px 0;
+`;
+
+const says: Record<string, string> = { pass: 'passes', drop: 'drops', refuse: 'refuses', unknown: 'not known' };
+
+/** A filter as an ordered list: what each line takes that those before it did not, who needs it, and what moving it does. */
+export function Filter({ name }: { name: string }) {
+  const filter = useFilter(name);
+  if (filter.isError) return <Failed error={filter.error} again={() => void filter.refetch()} />;
+  if (!filter.data) return <Loading what="Reading the filter…" />;
+  return <InOrder key={filter.data.name} filter={filter.data} />;
+}
+
+/** What is to become of the chosen line. */
+type Plan = { kind: 'none' } | { kind: 'without' } | { kind: 'move'; to: number };
+
+function InOrder({ filter }: { filter: FilterAnswer }) {
+  const { change } = useSession();
+  const [, go] = useLocation();
+  const [word, setWord] = useQueryWord('line', '1');
+  const at = Math.min(Math.max(Number(word) || 1, 1), Math.max(filter.lines.length, 1));
+  const [plan, setPlan] = useState<Plan>({ kind: 'none' });
+  const line = filter.lines[at - 1];
+  const list = useRef<HTMLDivElement>(null);
+
+  const choose = (place: number) => {
+    if (place < 1 || place > filter.lines.length) return;
+    setPlan({ kind: 'none' });
+    setWord(String(place));
+  };
+  const move = (by: number) => {
+    if (!line) return;
+    const from = plan.kind === 'move' ? plan.to : at;
+    const to = Math.min(Math.max(from + by, 1), filter.lines.length);
+    setPlan(to === at ? { kind: 'none' } : { kind: 'move', to });
+  };
+  useEffect(() => {
+    list.current?.querySelector('[aria-selected="true"]')?.scrollIntoView({ block: 'nearest' });
+  }, [at]);
+
+  const { remove, add } = useMemo(() => edit(filter.name, line, plan), [filter.name, line, plan]);
+  const preview = usePreview(remove, add);
+  const keep = async () => {
+    if (!line || remove.length === 0 || preview.wrong) return;
+    const why =
+      plan.kind === 'move'
+        ? `Moved line ${at} of ${filter.name} to ${plan.to}`
+        : `Took line ${at} out of ${filter.name}`;
+    if (!(await change({ remove, add }, why))) return;
+    if (plan.kind === 'move') setWord(String(plan.to));
+    setPlan({ kind: 'none' });
+  };
+
+  useViewHints([
+    ['↑ ↓', 'lines'],
+    ['[ ]', 'move it up, down'],
+    ['x', 'without it'],
+    ['Enter', 'keep'],
+  ]);
+  useKeys({
+    j: () => choose(at + 1),
+    k: () => choose(at - 1),
+    ArrowDown: () => choose(at + 1),
+    ArrowUp: () => choose(at - 1),
+    '[': () => move(-1),
+    ']': () => move(1),
+    x: () => setPlan((p) => (p.kind === 'without' ? { kind: 'none' } : { kind: 'without' })),
+    Enter: (e) => {
+      if (!(e.target instanceof HTMLElement && e.target.closest('button, a'))) void keep();
+    },
+    Escape: () => setPlan({ kind: 'none' }),
+  });
+
+  const shown = arranged(filter.lines, at, plan);
+  return (
+    <Two>
+      <Sheet ref={list}>
+        <Top>
+          <h2>Filter {filter.name}</h2>
+          <p>
+            {filter.says} {filter.dropWins && 'Its drops are met before all else. '}
+            {filter.on.length > 1 && `It stands on ${filter.on.slice(0, 6).join(', ')}`}
+            {filter.on.length > 6 && ` and ${filter.on.length - 6} more`}
+          </p>
+        </Top>
+        <Head aria-hidden>
+          <span>line</span>
+          <span>does</span>
+          <span>ports</span>
+          <span>from</span>
+          <span>to</span>
+          <span>needed by</span>
+        </Head>
+        {filter.lines.length === 0 && <Quiet>It has no line: everything is met by what it says of the rest.</Quiet>}
+        <div role="listbox" aria-label={`Lines of ${filter.name}`}>
+          {shown.map((l) => (
+            <Row key={l.place} line={l} chosen={l.place === at} onChoose={() => choose(l.place)} />
+          ))}
+        </div>
+        <Line as="div" $off={false} $look={false} style={{ cursor: 'default' }}>
+          <small>rest</small>
+          <b>{says[filter.otherwise] ?? filter.otherwise}</b>
+          <Said>what no line names</Said>
+        </Line>
+      </Sheet>
+      <Side aria-label="The chosen line">
+        {line ? (
+          <>
+            <h3>Line {line.place}</h3>
+            <p style={{ marginBottom: 10 }}>
+              <code>
+                <Wrapping text={line.record} />
+              </code>
+            </p>
+            {line.before.length > 0 && !line.shadowed && (
+              <p style={{ marginBottom: 10 }}>
+                {line.before.length === 1 ? 'Line' : 'Lines'} {line.before.slice(0, 8).join(', ')}
+                {line.before.length > 8 && ` and ${line.before.length - 8} more`} before it take part of what it names.
+              </p>
+            )}
+            {line.needs > 0 ? (
+              <>
+                <h3>
+                  {line.needs} {line.needs === 1 ? 'gets' : 'get'} through by it
+                </h3>
+                <Needs>
+                  {line.neededBy.slice(0, 12).map((n) => (
+                    <li key={n}>
+                      <LinkButton onPress={() => go(traceURL(n))}>{n}</LinkButton>
+                    </li>
+                  ))}
+                  {line.needs > 12 && <li>and {line.needs - 12} more</li>}
+                </Needs>
+              </>
+            ) : (
+              <p style={{ marginBottom: 14 }}>Nothing that is meant gets through by it.</p>
+            )}
+            <Acts>
+              <Plain onPress={() => move(-1)} isDisabled={(plan.kind === 'move' ? plan.to : at) <= 1}>
+                Up
+              </Plain>
+              <Plain onPress={() => move(1)} isDisabled={(plan.kind === 'move' ? plan.to : at) >= filter.lines.length}>
+                Down
+              </Plain>
+              <Plain onPress={() => setPlan({ kind: 'without' })}>Without it</Plain>
+            </Acts>
+            {plan.kind !== 'none' && (
+              <>
+                <MendLines mend={{ remove, add }} />
+                {preview.wrong !== '' && <Wrong role="alert">{preview.wrong}</Wrong>}
+                {preview.effect && (
+                  <div style={{ margin: '12px -14px 0' }}>
+                    <EffectList
+                      effect={preview.effect}
+                      verb={plan.kind === 'move' ? `At ${plan.to} it would` : 'Without it this would'}
+                    />
+                  </div>
+                )}
+                <Acts>
+                  <Strong isDisabled={!preview.effect} onPress={() => void keep()}>
+                    {plan.kind === 'move' ? `Move to ${plan.to}` : 'Take it out'}
+                  </Strong>
+                  <Plain onPress={() => setPlan({ kind: 'none' })}>Leave it</Plain>
+                </Acts>
+              </>
+            )}
+          </>
+        ) : (
+          <p>Record a line with `rule {filter.name} pass …` in the bearing line.</p>
+        )}
+      </Side>
+    </Two>
+  );
+}
+
+/** The lines that go and come with a plan. */
+function edit(filter: string, line: FilterLine | undefined, plan: Plan): { remove: string[]; add: string[] } {
+  if (!line || plan.kind === 'none') return { remove: [], add: [] };
+  if (plan.kind === 'without') return { remove: [line.record], add: [] };
+  const head = `rule ${filter} `;
+  return { remove: [line.record], add: [`${head}at ${plan.to} ${line.record.slice(head.length)}`] };
+}
+
+/** The lines in the order that a plan gives them. */
+function arranged(lines: FilterLine[], at: number, plan: Plan) {
+  if (plan.kind !== 'move') return lines;
+  const out = lines.filter((l) => l.place !== at);
+  const moved = lines[at - 1];
+  if (moved) out.splice(plan.to - 1, 0, moved);
+  return out;
+}
+
+function Row({ line, chosen, onChoose }: { line: FilterLine; chosen: boolean; onChoose: () => void }) {
+  const look = line.shadowed || line.idle;
+  return (
+    <Line
+      role="option"
+      aria-selected={chosen}
+      tabIndex={chosen ? 0 : -1}
+      $off={line.off}
+      $look={look}
+      onClick={onChoose}
+      data-rule={line.place}
+    >
+      <small>{line.place}</small>
+      <b>{line.off ? 'off' : (says[line.action] ?? line.action)}</b>
+      {line.off ? (
+        <Said>
+          <code>{line.record}</code>
+        </Said>
+      ) : line.shadowed ? (
+        <Said $look>
+          {line.before.length === 0
+            ? 'names nothing that comes this way'
+            : `nothing is left for it: ${line.before.length === 1 ? 'line' : 'lines'} ${line.before.slice(0, 6).join(', ')} ${line.before.length === 1 ? 'takes' : 'take'} all that it names`}
+        </Said>
+      ) : line.takes.length === 0 ? (
+        <Said>
+          {line.partly ? 'it overlaps too many lines for its share to be told' : 'names nothing that comes this way'}
+        </Said>
+      ) : (
+        <Shares line={line} />
+      )}
+      <small>
+        {line.off || line.shadowed ? '' : line.needs > 0 ? line.needs : 'nothing'}
+        {line.idle && ' · changes nothing'}
+      </small>
+    </Line>
+  );
+}
+
+function Shares({ line }: { line: FilterLine }) {
+  const first = line.takes.slice(0, 3);
+  const cell = (of: (s: Share) => string) => (
+    <span>
+      {first.map((s, i) => (
+        <div key={i}>{of(s)}</div>
+      ))}
+    </span>
+  );
+  const rest = line.takes.length - first.length + line.more;
+  return (
+    <>
+      <span>
+        {first.map((s, i) => (
+          <div key={i}>{s.ports}</div>
+        ))}
+        {rest > 0 && <small>and {rest} more parts</small>}
+      </span>
+      {cell((s) => words(s.from) + by(s.entering, 'in by'))}
+      {cell((s) => words(s.to) + by(s.leaving, 'out by'))}
+    </>
+  );
+}
+
+const words = (list: string[]) =>
+  list.length === 0 ? 'any' : list.slice(0, 8).join(', ') + (list.length > 8 ? ` and ${list.length - 8} more` : '');
+const by = (list: string[], how: string) => (list.length === 0 ? '' : `, ${how} ${list.join(', ')}`);
