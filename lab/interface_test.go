@@ -36,7 +36,7 @@ func TestFilterInOrder(t *testing.T) {
 	b.until(`document.querySelector('[data-rule="9"]')?.innerText.includes('line 8 takes all that it names')`)
 	b.do(chromedp.Navigate(traceURL(p, "fernmoor.example:443", "internet")))
 	b.until(`[...document.querySelectorAll('button')].some((x) => x.innerText === 'edge, line by line')`)
-	b.do(chromedp.Click(`//button[text()='edge' or contains(., 'edge, line by line')]`, chromedp.BySearch))
+	b.until(`([...document.querySelectorAll('button')].find((x) => x.innerText === 'edge, line by line').click(), true)`)
 	b.until(`location.pathname === '/filters/edge'`)
 }
 
