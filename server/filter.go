@@ -187,7 +187,7 @@ func addressWords(m *model.Model, r *rules.Reading, set netset.Addrs, family str
 	return out
 }
 
-// nameSet takes out of a set what has a name: internet, networks, machines.
+// nameSet takes out of a set what has a name: internet, networks, groups, machines.
 func nameSet(m *model.Model, set, whole netset.Addrs) (words []string, left netset.Addrs) {
 	left = set
 	take := func(part netset.Addrs, word string) {
@@ -198,6 +198,11 @@ func nameSet(m *model.Model, set, whole netset.Addrs) (words []string, left nets
 	take(m.Internet, "internet")
 	for _, n := range m.Networks[1:] {
 		take(n.Set, n.Name)
+	}
+	for _, r := range m.Estate.Of(estate.KindNamed("group")) {
+		if g := r.(*estate.Group); !g.Off && !left.IsEmpty() {
+			take(m.Selected(estate.Selector{Name: g.Name}).Set, g.Name)
+		}
 	}
 	if singles, few := left.Addrs(256); few {
 		for _, a := range singles {
