@@ -34,7 +34,7 @@ func TestFilterInOrder(t *testing.T) {
 	b.until(`document.querySelector('[data-rule="8"]')?.innerText.includes('office')`)
 	b.press("u")
 	b.until(`document.querySelector('[data-rule="9"]')?.innerText.includes('line 8 takes all that it names')`)
-	b.do(chromedp.Navigate(traceURL(p, "fernmoor.example:443", "internet")))
+	b.do(chromedp.Navigate(traceURL(p, "archive.fernmoor.example:443", "internet")))
 	b.until(`[...document.querySelectorAll('button')].some((x) => x.innerText === 'edge, line by line')`)
 	b.until(`([...document.querySelectorAll('button')].find((x) => x.innerText === 'edge, line by line').click(), true)`)
 	b.until(`location.pathname === '/filters/edge'`)
