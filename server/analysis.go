@@ -274,11 +274,21 @@ func (a *analysis) vantages() []Vantage {
 
 // Effect is what a change would do, or did: to names, to doors and to findings, the worst first.
 type Effect struct {
+	Shut    []ShutEffect `json:"shut" nullable:"false" doc:"Ports for administration that those who come in by them would lose"`
 	Names   []NameEffect `json:"names" nullable:"false"`
 	Doors   []DoorEffect `json:"doors" nullable:"false"`
 	Fixed   []Brief      `json:"fixed" nullable:"false"`
 	Brought []Brief      `json:"brought" nullable:"false"`
 	Old     []OldAnswer  `json:"old" nullable:"false"`
+}
+
+// ShutEffect is a port for administration that would be shut.
+type ShutEffect struct {
+	Place   string   `json:"place"`
+	Port    uint16   `json:"port"`
+	Service string   `json:"service"`
+	From    []string `json:"from" nullable:"false" doc:"Who loses it"`
+	Nobody  bool     `json:"nobody" doc:"Nobody is left who reaches it"`
 }
 
 // OldAnswer is how long an answer that changed may still be seen as it was.
@@ -290,7 +300,7 @@ type OldAnswer struct {
 }
 
 func noEffect() Effect {
-	return Effect{Names: []NameEffect{}, Doors: []DoorEffect{}, Fixed: []Brief{}, Brought: []Brief{}, Old: []OldAnswer{}}
+	return Effect{Shut: []ShutEffect{}, Names: []NameEffect{}, Doors: []DoorEffect{}, Fixed: []Brief{}, Brought: []Brief{}, Old: []OldAnswer{}}
 }
 
 // oldAnswers are the answers that differ between two estates, with how long caches may go on giving the old one: the
@@ -396,6 +406,9 @@ func compare(ctx context.Context, before, after *analysis) (Effect, error) {
 	}
 	slices.SortStableFunc(e.Names, func(a, b NameEffect) int { return cmp.Compare(rank(a.After), rank(b.After)) })
 	if err := compareDoors(&e, before, after); err != nil {
+		return e, err
+	}
+	if err := compareAdministration(ctx, &e, before, after); err != nil {
 		return e, err
 	}
 	was, err := before.check(ctx)
@@ -535,6 +548,70 @@ func compareDoors(e *Effect, before, after *analysis) error {
 			d := old.at[k]
 			d.Opens = false
 			e.Doors = append(e.Doors, d)
+		}
+	}
+	return nil
+}
+
+// adminDoor is a listener on a port for administration.
+type adminDoor struct {
+	place, service string
+	port           uint16
+}
+
+// administration is who reaches each port for administration, and who of them is meant to.
+func (a *analysis) administration(ctx context.Context) (reached, meant map[adminDoor][]string, order []adminDoor, err error) {
+	reached, meant = map[adminDoor][]string{}, map[adminDoor][]string{}
+	every, err := a.everyExposure(ctx)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	for _, net := range a.tracer.Model().Networks {
+		for i := range every[net.Name] {
+			o := &every[net.Name][i]
+			if findings.Administration(o) == "" {
+				continue
+			}
+			d := adminDoor{o.Place, o.Service, o.Port}
+			if reached[d] == nil {
+				order = append(order, d)
+			}
+			if !slices.Contains(reached[d], net.Name) {
+				reached[d] = append(reached[d], net.Name)
+			}
+			if o.Intent != trace.None && !slices.Contains(meant[d], net.Name) {
+				meant[d] = append(meant[d], net.Name)
+			}
+		}
+	}
+	return reached, meant, order, nil
+}
+
+// compareAdministration finds ports for administration that nobody would reach any more, or not those who are meant to: by
+// one of them one may just be coming in.
+func compareAdministration(ctx context.Context, e *Effect, before, after *analysis) error {
+	was, meant, order, err := before.administration(ctx)
+	if err != nil {
+		return err
+	}
+	is, _, _, err := after.administration(ctx)
+	if err != nil {
+		return err
+	}
+	for _, d := range order {
+		if p := after.tracer.Model().PlaceNamed(d.place); p == nil || !slices.ContainsFunc(after.tracer.Model().Places[p.Stack].Sockets, func(s model.Socket) bool {
+			return s.Record.Service == d.service && s.Ports.Contains(d.port)
+		}) {
+			continue // it is taken away, and not shut
+		}
+		var lost []string
+		for _, from := range was[d] {
+			if !slices.Contains(is[d], from) && (len(is[d]) == 0 || slices.Contains(meant[d], from)) {
+				lost = append(lost, from)
+			}
+		}
+		if len(lost) > 0 {
+			e.Shut = append(e.Shut, ShutEffect{d.place, d.port, d.service, lost, len(is[d]) == 0})
 		}
 	}
 	return nil

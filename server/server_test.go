@@ -495,3 +495,20 @@ func TestFilterInOrder(t *testing.T) {
 		t.Errorf("a filter that is not there: %d", got.Code)
 	}
 }
+
+// TestShutOut is told before a line is kept that shuts the port by which a machine is administered.
+func TestShutOut(t *testing.T) {
+	h := served(t, demo.Estate)
+	e := decoded[Effect](t, call(t, h, "POST", "/api/preview", ChangeQuestion{Base: 1, Remove: []string{}, Add: []string{"rule tidy at 1 drop 22"}}), 200)
+	if len(e.Shut) != 2 || e.Shut[0].Place != "orrery-a" || e.Shut[0].Port != 22 || !e.Shut[0].Nobody || !slices.Contains(e.Shut[0].From, "yard") {
+		t.Errorf("%+v", e.Shut)
+	}
+	e = decoded[Effect](t, call(t, h, "POST", "/api/preview", ChangeQuestion{Base: 1, Remove: []string{}, Add: []string{"filter more on azimuth input otherwise pass", "rule more drop 22 from yard"}}), 200)
+	if len(e.Shut) != 1 || e.Shut[0].Place != "azimuth" || e.Shut[0].Nobody || !slices.Equal(e.Shut[0].From, []string{"yard"}) {
+		t.Errorf("shut for one network: %+v", e.Shut)
+	}
+	e = decoded[Effect](t, call(t, h, "POST", "/api/preview", ChangeQuestion{Base: 1, Remove: []string{"listen orrery-a 22 as ssh"}, Add: []string{}}), 200)
+	if len(e.Shut) != 0 {
+		t.Errorf("taken away, and not shut: %+v", e.Shut)
+	}
+}

@@ -94,7 +94,7 @@ func (o *openings) note(code string, e seen) *opening {
 // look says of one thing open what is wrong with it.
 func (o *openings) look(e seen) {
 	if e.from == "internet" {
-		if service := adminPort(&e.Open); service != "" && len(e.Sources.Only) == 0 && len(e.Sources.Except) == 0 {
+		if service := Administration(&e.Open); service != "" && len(e.Sources.Only) == 0 && len(e.Sources.Except) == 0 {
 			o.note("exposure.admin", e)
 		}
 		if inTheClear(&e.Open) {
@@ -306,7 +306,7 @@ func (c *check) opened(o *opening) {
 		f.Records = append(slices.Clone(f.Records), estate.Line(o.front.Site))
 		f.Mend = c.shutting(o)
 	case "exposure.admin":
-		f.Why = fmt.Sprintf("Every address on the internet reaches %s, on a port for %s.", at, adminPort(&e.Open))
+		f.Why = fmt.Sprintf("Every address on the internet reaches %s, on a port for %s.", at, Administration(&e.Open))
 		if e.Intent == trace.None {
 			f.Mend = c.shutting(o)
 		}

@@ -68,8 +68,8 @@ func usedFor(list []portUse, e *trace.Open) string {
 	return ""
 }
 
-// adminPort is the administration that a port is for; "" where it is for none.
-func adminPort(e *trace.Open) string {
+// Administration is what a port that machines are administered by, or databases spoken to, is for; "" for others.
+func Administration(e *trace.Open) string {
 	if e.Site != nil {
 		return "" // it picks sites by name: the web
 	}

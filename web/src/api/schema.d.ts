@@ -684,6 +684,8 @@ export interface components {
             fixed: components["schemas"]["Brief"][];
             names: components["schemas"]["NameEffect"][];
             old: components["schemas"]["OldAnswer"][];
+            /** @description Ports for administration that those who come in by them would lose */
+            shut: components["schemas"]["ShutEffect"][];
         };
         Entry: {
             act: string;
@@ -1068,6 +1070,16 @@ export interface components {
             leaving: string[];
             ports: string;
             to: string[];
+        };
+        ShutEffect: {
+            /** @description Who loses it */
+            from: string[];
+            /** @description Nobody is left who reaches it */
+            nobody: boolean;
+            place: string;
+            /** Format: int32 */
+            port: number;
+            service: string;
         };
         Sources: {
             except: string[];

@@ -39,6 +39,7 @@ const shown = 6;
 /** What a change does: to names, doors and findings, the worst first. */
 export function EffectList({ effect, verb, flush }: { effect: Effect; verb: string; flush?: boolean }) {
   const nothing =
+    !effect.shut.length &&
     !effect.old.length &&
     !effect.names.length &&
     !effect.doors.length &&
@@ -49,6 +50,18 @@ export function EffectList({ effect, verb, flush }: { effect: Effect; verb: stri
     <Table data-effect style={flush ? { margin: '0 -14px' } : undefined}>
       <h4>{nothing ? `${verb} change nothing that anyone meets.` : verb}</h4>
       <ul>
+        {effect.shut.slice(0, shown).map((s) => (
+          <li key={s.place + s.port} data-shut>
+            <code>
+              {s.place}:{s.port}
+            </code>
+            <Look $look>
+              shuts {s.service} for {s.from.join(', ')}
+              {s.nobody ? ': nobody is left who reaches it' : ', who are meant to reach it'}
+            </Look>
+          </li>
+        ))}
+        {more(effect.shut.length, 'more ports for administration are shut')}
         {brought.slice(0, shown).map((f) => (
           <li key={f.code + f.subject}>
             <code>{f.subject}</code>

@@ -80,7 +80,7 @@ export function SessionProvider({ children }: { children: ReactNode }) {
         try {
           const body = { base: revisionNow(), remove: mend.remove, add: mend.add, why: what };
           const done = await ask(api.POST('/api/change', { body }));
-          const effect = done.effect ?? { names: [], doors: [], fixed: [], brought: [], old: [] };
+          const effect = done.effect ?? { shut: [], names: [], doors: [], fixed: [], brought: [], old: [] };
           await refreshed(done.revision);
           const words = effectWords(effect);
           const old = effect.old[0];
