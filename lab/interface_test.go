@@ -40,6 +40,22 @@ func TestFilterInOrder(t *testing.T) {
 	b.until(`location.pathname === '/filters/edge'`)
 }
 
+// TestCloseADoor closes a door that is meant to be open: what else that would do stands there first.
+func TestCloseADoor(t *testing.T) {
+	p := start(t, "demo")
+	b := open(t, p.url+"/exposure")
+	b.until(`[...document.querySelectorAll('[role=row]')].some((r) => r.innerText.includes('azimuth/front') && r.innerText.includes('80'))`)
+	row := `[...document.querySelectorAll('[role=row]')].find((r) => r.innerText.startsWith('203.0.113.20') && r.innerText.includes('zenith') && r.innerText.includes('mail'))`
+	b.until(row + `?.innerText.includes('declared')`)
+	b.until(`([...` + row + `.querySelectorAll('button')].find((x) => x.innerText === 'close').click(), true)`)
+	b.until(`document.querySelector('[data-closing] [data-effect]')?.innerText.includes('closes')`)
+	b.says("[data-closing]", "forward meridian 25 to 10.40.8.20")
+	b.until(`([...document.querySelectorAll('[data-closing] button')].find((x) => x.innerText === 'Close it').click(), true)`)
+	b.until(`!` + row)
+	b.press("u")
+	b.until(row)
+}
+
 // TestPlantedFaults goes through each fault that the demo has and that can be judged by now: seen in its trace
 // and among the findings, mended with a key until it arrives, and broken again by undo.
 func TestPlantedFaults(t *testing.T) {

@@ -54,6 +54,7 @@ func registerAPI(e *echo.Echo, s *Server) huma.API {
 	get(api, "trace", "/api/trace", "A target followed from a vantage", s.getTrace)
 	get(api, "exposure", "/api/exposure", "Everything that can be touched from a vantage", s.getExposure)
 	get(api, "exposureChanges", "/api/exposure/changes", "What another revision, or another vantage, has open that this has not, and the other way round", s.getExposureChanges)
+	get(api, "close", "/api/exposure/close", "The lines that close a door", s.getClose)
 	get(api, "findings", "/api/findings", "What is wrong with the estate", s.getFindings)
 	get(api, "records", "/api/records", "The estate as notation", s.getRecords)
 	get(api, "vantages", "/api/vantages", "The places to look from", s.getVantages)

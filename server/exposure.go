@@ -8,6 +8,7 @@ import (
 	"strconv"
 
 	"steady-compass/core/estate"
+	"steady-compass/core/findings"
 	"steady-compass/core/model"
 	"steady-compass/core/netset"
 	"steady-compass/core/trace"
@@ -116,4 +117,32 @@ func (s *Server) getExposureChanges(ctx context.Context, in *changesQuery) (*bod
 	}
 	was := other.Exposure(v)
 	return &body[ExposureChanges]{ExposureChanges{in.With, trace.Opened(was.Open, now.Open, here), trace.Opened(now.Open, was.Open, v)}}, nil
+}
+
+type closeQuery struct {
+	From      string `query:"from" default:"internet" maxLength:"300" doc:"The vantage"`
+	Address   string `query:"address" required:"true" maxLength:"300"`
+	Transport string `query:"transport" enum:"tcp,udp" default:"tcp"`
+	Ports     string `query:"ports" required:"true" maxLength:"300"`
+}
+
+// getClose is the lines that close a door.
+func (s *Server) getClose(_ context.Context, in *closeQuery) (*body[trace.Mend], error) {
+	a := s.now()
+	x, err := a.exposure(in.From)
+	if err != nil {
+		return nil, problem(err)
+	}
+	open := slices.Clone(x.Open)
+	open = slices.DeleteFunc(open, func(o trace.Open) bool {
+		return o.Address != in.Address || o.Transport != in.Transport || o.Ports != in.Ports
+	})
+	if len(open) == 0 {
+		return nil, &Problem{Title: "That door is not open", Status: http.StatusUnprocessableEntity, Detail: fmt.Sprintf("Nothing is open at %s, ports %s/%s, from %s", in.Address, in.Ports, in.Transport, x.From)}
+	}
+	mend := findings.Closing(a.tracer, open, x.From)
+	if mend == nil {
+		return nil, &Problem{Title: "No line closes just that", Status: http.StatusUnprocessableEntity, Detail: fmt.Sprintf("%s is reached there beside its machine's filters; the records do not say how it could be closed", open[0].Place)}
+	}
+	return &body[trace.Mend]{*mend}, nil
 }

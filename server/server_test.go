@@ -512,3 +512,30 @@ func TestShutOut(t *testing.T) {
 		t.Errorf("taken away, and not shut: %+v", e.Shut)
 	}
 }
+
+// TestClose offers the lines that close each door to the internet of the demo, and with them it is closed.
+func TestClose(t *testing.T) {
+	h := served(t, demo.Estate)
+	x := decoded[ExposureAnswer](t, call(t, h, "GET", "/api/exposure?from=internet", nil), 200)
+	closed := 0
+	for _, o := range x.Open {
+		q := url.Values{"from": {"internet"}, "address": {o.Address}, "ports": {o.Ports}, "transport": {o.Transport}}
+		got := call(t, h, "GET", "/api/exposure/close?"+q.Encode(), nil)
+		if got.Code != 200 {
+			t.Errorf("%s:%s: %s", o.Address, o.Ports, got.Body)
+			continue
+		}
+		mend := decoded[trace.Mend](t, got, 200)
+		e := decoded[Effect](t, call(t, h, "POST", "/api/preview", ChangeQuestion{Base: 1, Remove: mend.Remove, Add: mend.Add}), 200)
+		if !slices.ContainsFunc(e.Doors, func(d DoorEffect) bool { return !d.Opens && d.Address == o.Address && d.Ports == o.Ports }) {
+			t.Errorf("%s:%s is not closed by %v: %+v", o.Address, o.Ports, mend, e.Doors)
+		}
+		closed++
+	}
+	if closed < 10 {
+		t.Errorf("only %d doors", closed)
+	}
+	if got := call(t, h, "GET", "/api/exposure/close?address=203.0.113.20&ports=9", nil); got.Code != 422 {
+		t.Errorf("a door that is not open: %d", got.Code)
+	}
+}

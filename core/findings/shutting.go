@@ -1,6 +1,7 @@
 package findings
 
 import (
+	"context"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -218,4 +219,30 @@ func (c *check) encrypting(e trace.Open) *trace.Mend {
 		}
 	}
 	return nil
+}
+
+// Closing shuts something open to those of a vantage, whether it is meant or not: what is open is the entries of one
+// address, transport and range of ports. A map of just these ports is put on loopback, a forward of just these is taken out;
+// where they serve more, a line of a filter stops them. nil where the records do not say how.
+func Closing(t *trace.Tracer, open []trace.Open, from string) *trace.Mend {
+	if len(open) == 0 {
+		return nil
+	}
+	c := newCheck(context.Background(), t, "")
+	e := open[0]
+	if e.Map != nil && e.Map.Bind.Set().Subtract(netset.PortsOf(e.Range)).IsEmpty() {
+		if mend := c.closing(e); mend != nil {
+			return mend
+		}
+	}
+	if host := c.m.PlaceNamed(e.Host); host != nil && from == "internet" {
+		for _, f := range host.Forwards {
+			if !f.Record.Bind.Any && slices.Contains(e.Records, estate.Line(f.Record)) && f.Ports.Equal(netset.PortsOf(e.Range)) && f.Record.Bind.Transport.String() == e.Transport {
+				return offLine(f.Record)
+			}
+		}
+	}
+	bare := e
+	bare.Meant = nil // also those it is meant for
+	return c.filtering(&opening{code: "close", seen: []seen{{bare, from}}})
 }

@@ -76,7 +76,7 @@ func (w way) across(l landing) (landing, bool) {
 		l.door = &d
 	}
 	l.held = l.held.behind(w.held, seen)
-	l.head, l.hops = w.trail, w.hops+l.hops
+	l.head, l.crossed, l.hops = w.trail, sources, w.hops+l.hops
 	return l, true
 }
 

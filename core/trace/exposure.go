@@ -362,15 +362,7 @@ func (t *Tracer) openedAt(x *exposing, l landing, c candidate) {
 	if x.beyond && t.forAnyone(l) {
 		return
 	}
-	steps, _ := l.collect()
-	var records []string
-	for _, s := range steps {
-		for _, r := range s.Records {
-			if !slices.Contains(records, r) {
-				records = append(records, r)
-			}
-		}
-	}
+	records := l.records()
 	place := t.m.Places[l.sock.Place]
 	base := Open{
 		Address: c.word, Transport: l.proto.String(), Place: place.Name, Service: l.sock.Record.Service, Records: records,
@@ -415,6 +407,40 @@ func (t *Tracer) openedAt(x *exposing, l landing, c candidate) {
 			}
 		}
 	}
+}
+
+// records are those that a mute way met, each once; of a filter's lines those that take some of its own sources.
+func (w *way) records() []string {
+	var steps []*trail
+	for _, part := range []*trail{w.trail, w.head} {
+		for t := part; t != nil; t = t.prev {
+			if t.step != nil {
+				steps = append(steps, t)
+			}
+		}
+	}
+	behind := 0 // the steps that were worked out for all that the internet carries
+	if w.head != nil || !w.crossed.IsEmpty() {
+		for t := w.trail; t != nil; t = t.prev {
+			if t.step != nil {
+				behind++
+			}
+		}
+	}
+	var out []string
+	for i, t := range slices.Backward(steps) {
+		sources := w.origins
+		if i < behind {
+			sources = w.crossed
+		}
+		for n, record := range t.step.Records {
+			if t.own && len(t.taken) > n && !sources.IsEmpty() && !t.taken[n].Overlaps(sources) || slices.Contains(out, record) {
+				continue
+			}
+			out = append(out, record)
+		}
+	}
+	return out
 }
 
 // add takes in what is open, parted where the intents that land there change along its ports.

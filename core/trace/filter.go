@@ -15,6 +15,7 @@ type part struct {
 	way
 	action string // pass, drop, refuse, or "" where it cannot be told
 	rules  []*model.Rule
+	sets   []netset.Addrs // what each of the rules takes of the sources
 }
 
 // yes, no or maybe: whether a container that is some point of its network is meant.
@@ -95,6 +96,7 @@ type share struct {
 	ports  netset.Ports
 	action string // pass, drop, refuse, or "" where it cannot be told
 	rules  []*model.Rule
+	sets   []netset.Addrs // what each of the rules takes of the sources
 }
 
 // judge parts a flow by what a filter does with it: exact in sources and ports. Parts with
@@ -142,7 +144,7 @@ func (t *Tracer) judge(f *model.Filter, w *way, v6 bool, entering, leaving model
 				rest = append(rest, l)
 				continue
 			}
-			shares = append(shares, share{set, ports, action, []*model.Rule{rule}})
+			shares = append(shares, share{set, ports, action, []*model.Rule{rule}, []netset.Addrs{set}})
 			if !float && !set.Same(l.set) {
 				if others := l.set.Subtract(set); !others.IsEmpty() {
 					rest = append(rest, share{set: others, ports: ports})
@@ -182,7 +184,7 @@ next:
 			default:
 				continue
 			}
-			o.rules = append(slices.Clone(o.rules), p.rules...)
+			o.rules, o.sets = append(slices.Clone(o.rules), p.rules...), append(slices.Clone(o.sets), p.sets...)
 			continue next
 		}
 		out = append(out, p)
@@ -218,7 +220,7 @@ func (r *run) filtersFrom(h *model.Place, hook model.Hook, first int, w way, ent
 			if !r.goal.repair && (s.action == "drop" || s.action == "refuse") {
 				continue
 			}
-			p := part{w.sharing(s), s.action, s.rules}
+			p := part{w.sharing(s), s.action, s.rules, s.sets}
 			p.heldBy(h.ID, !f.Record.Stateless)
 			if got, ok := r.afterFilter(h, hook, f, p); ok && !r.filtersFrom(h, hook, i+1, got, entering, leaving, skip, yield) {
 				return false
@@ -248,6 +250,9 @@ func (r *run) afterFilter(h *model.Place, hook model.Hook, f *model.Filter, p pa
 		step.Verdict = Pass
 		step.Why = r.say("Filter %s passes %s to %s, %s.", f.Record.Name, w.portWord(), r.destWord(w), r.byLine(f, p.rules))
 		w.walk(step)
+		if w.mute && len(step.Records) == len(p.rules) {
+			w.trail.taken, w.trail.own = p.sets, w.src.float == model.Nowhere && w.origins.Equal(w.src.set)
+		}
 		return w, true
 	case "":
 		step.Verdict = Unsettled

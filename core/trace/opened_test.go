@@ -4,6 +4,7 @@ import (
 	"math/rand/v2"
 	"net/netip"
 	"slices"
+	"strings"
 	"testing"
 
 	"steady-compass/core/model"
@@ -77,4 +78,41 @@ func prefixesOf(list []string) []netip.Prefix {
 		out = append(out, netip.MustParsePrefix(s))
 	}
 	return out
+}
+
+// TestEvidence: what is open shows the lines that let in those who reach it, and none that lets in others only.
+func TestEvidence(t *testing.T) {
+	tr := compiled(t, parsed(t, `
+network yard 10.0.0.0/24
+network perimeter 10.0.8.0/24
+host gate router
+host box
+address gate 203.0.113.1 internet
+address gate 10.0.0.1 yard
+address gate 10.0.8.1 perimeter
+address box 10.0.8.10 perimeter
+listen box 443 as web
+forward gate 443 to 10.0.8.10
+filter edge on gate through otherwise drop
+rule edge pass any from yard
+rule edge pass 443 from 198.51.100.0/24
+rule edge pass 443 from internet to box
+`))
+	for from, want := range map[string]string{
+		"internet":     "forward gate 443 to 10.0.8.10; rule edge pass 443 from 198.51.100.0/24; rule edge pass 443 from internet to box; listen box 443 as web",
+		"198.51.100.7": "forward gate 443 to 10.0.8.10; rule edge pass 443 from 198.51.100.0/24; listen box 443 as web",
+		"yard":         "host gate router; rule edge pass any from yard; listen box 443 as web",
+	} {
+		v, err := tr.VantageNamed(from)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var got []string
+		for _, e := range tr.Exposure(v).Open {
+			got = append(got, strings.Join(e.Records, "; "))
+		}
+		if !slices.Equal(got, []string{want}) {
+			t.Errorf("from %s\n%v\nwant\n%s", from, got, want)
+		}
+	}
 }

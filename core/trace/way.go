@@ -36,8 +36,9 @@ type way struct {
 	askedAddr netip.Addr
 	sixAsked  bool
 	trail     *trail
-	mute      bool   // its steps are only asked for their records
-	head      *trail // of what came before, where the rest of the way was worked out for all
+	mute      bool         // its steps are only asked for their records
+	crossed   netset.Addrs // the sources as the internet carried them, where head is set
+	head      *trail       // of what came before, where the rest of the way was worked out for all
 	held      *held
 	stopped   Outcome
 	ghost     bool // past a break of the request that redirected here
@@ -101,6 +102,9 @@ type trail struct {
 	n    int
 	step *Step
 	brk  *Break
+
+	taken []netset.Addrs // of a filter's step whose way is mute: what each of its records takes of the sources
+	own   bool           // those are the sources that the flow was made with
 }
 
 func (w *way) walk(s Step) {

@@ -95,6 +95,15 @@ export function useFilter(name: string) {
   });
 }
 
+/** The lines that close a door. */
+export function useClosing(from: string, o: Open) {
+  const query = { from, address: o.address, ports: o.ports, transport: o.transport as 'tcp' | 'udp' };
+  return useQuery({
+    queryKey: ['exposure', 'close', query],
+    queryFn: () => ask(api.GET('/api/exposure/close', { params: { query } })),
+  });
+}
+
 export function useAnswers(from: string) {
   return useQuery({
     queryKey: ['answers', from],

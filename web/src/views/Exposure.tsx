@@ -2,23 +2,17 @@ import { useVirtualizer } from '@tanstack/react-virtual';
 import { useEffect, useMemo, useRef, useState, type KeyboardEvent } from 'react';
 import styled from 'styled-components';
 import { useLocation } from 'wouter';
-import {
-  useExposure,
-  useExposureChanges,
-  useFindings,
-  useLog,
-  useVantages,
-  type Dark,
-  type Finding,
-  type Open,
-} from '../api/client';
+import { useClosing, useExposure, useExposureChanges, useLog, useVantages, type Dark, type Open } from '../api/client';
 import { Choice } from '../parts/Choice';
+import { EffectList } from '../parts/EffectList';
 import { useViewHints } from '../parts/hints';
 import { useKeys } from '../parts/keys';
 import { cidrs } from '../parts/marks';
+import { MendLines } from '../parts/MendLines';
 import { VantagePicker } from '../parts/Picker';
-import { Failed, LinkButton, Loading, Quiet } from '../parts/Quiet';
-import { findingURL, traceURL, useQueryWord } from '../parts/route';
+import { usePreview } from '../parts/preview';
+import { Acts, Failed, LinkButton, Loading, Plain, Quiet, Strong } from '../parts/Quiet';
+import { traceURL, useQueryWord } from '../parts/route';
 import { useSession } from '../parts/session';
 import { Tools } from '../parts/Tools';
 import { Wall, type Gap } from '../parts/Wall';
@@ -89,6 +83,18 @@ const Look = styled.span`
   font-weight: 500;
 `;
 
+const ClosingBox = styled.div`
+  display: grid;
+  grid-template-columns: minmax(0, 5fr) minmax(0, 6fr);
+  gap: 34px;
+  padding: 12px 24px 6px 27px;
+  border-bottom: 1px solid ${(p) => p.theme.rule};
+  background: ${(p) => p.theme.panel};
+  p {
+    margin-bottom: 8px;
+  }
+`;
+
 const Through = styled.div`
   font:
     12px/17px 'IBM Plex Mono',
@@ -116,9 +122,9 @@ export function Exposure() {
   const [from, setFrom] = useQueryWord('from', 'internet');
   const [against, setAgainst] = useQueryWord('against', '');
   const [chosen, setChosen] = useState('');
+  const [closing, setClosing] = useState('');
   const exposure = useExposure(from);
   const changes = useExposureChanges(from, against);
-  const findings = useFindings();
   const [, go] = useLocation();
   const { change } = useSession();
   const sheet = useRef<HTMLDivElement>(null);
@@ -161,10 +167,7 @@ export function Exposure() {
     const port = `${o.ports.split('-')[0]}${o.transport === 'udp' ? '/udp' : ''}`;
     go(traceURL(`${bracketed(o.address)}:${port}`, from));
   };
-  const close = (d: Door) => {
-    const f = closing(d, findings.data?.findings ?? []);
-    if (f) go(findingURL(f.code, f.subject));
-  };
+  const close = (d: Door) => setClosing((was) => (was === d.id ? '' : d.id));
   const choose = (id: string) => {
     setChosen(id);
     const i = items.findIndex((x) => x.id === id || ((x.kind === 'door' || x.kind === 'shut') && x.door.id === id));
@@ -189,6 +192,7 @@ export function Exposure() {
     v: () => document.getElementById('vantage')?.focus(),
     d: () => now && mayDeclare(now) && declare(now),
     x: () => now && close(now),
+    Escape: () => setClosing(''),
     c: () => document.querySelector<HTMLElement>('#against button')?.focus(),
   });
   useViewHints([
@@ -235,14 +239,17 @@ export function Exposure() {
         return <DoorRow door={i.door} chosen={i === shown[at]} shut onChoose={() => setChosen(i.id)} />;
     }
     return (
-      <DoorRow
-        door={i.door}
-        chosen={i === shown[at]}
-        onChoose={() => setChosen(i.id)}
-        onTrace={() => trace(i.door)}
-        onDeclare={mayDeclare(i.door) ? () => declare(i.door) : undefined}
-        onClose={closing(i.door, findings.data?.findings ?? []) ? () => close(i.door) : undefined}
-      />
+      <>
+        <DoorRow
+          door={i.door}
+          chosen={i === shown[at]}
+          onChoose={() => setChosen(i.id)}
+          onTrace={() => trace(i.door)}
+          onDeclare={mayDeclare(i.door) ? () => declare(i.door) : undefined}
+          onClose={() => close(i.door)}
+        />
+        {closing === i.door.id && <Closing door={i.door} from={from} onDone={() => setClosing('')} />}
+      </>
     );
   };
   return (
@@ -283,6 +290,38 @@ export function Exposure() {
         </div>
       </Sheet>
     </View>
+  );
+}
+
+/** What closes a door, and what else that would do, before anything is kept. */
+function Closing({ door, from, onDone }: { door: Door; from: string; onDone: () => void }) {
+  const lines = useClosing(from, door.first);
+  const { change } = useSession();
+  const mend = lines.data ?? { remove: [], add: [] };
+  const preview = usePreview(mend.remove, mend.add);
+  const keep = async () => {
+    if (await change(mend, `Closed ${door.first.address}:${door.first.ports} from ${from}`)) onDone();
+  };
+  return (
+    <ClosingBox role="row" data-closing>
+      <div role="cell">
+        <p>
+          Closes {bracketed(door.first.address)}:{door.first.ports} for {from}
+        </p>
+        {lines.isError && <Look role="alert">{lines.error.message}</Look>}
+        {lines.data && <MendLines mend={mend} />}
+        <Acts>
+          <Strong isDisabled={!preview.effect} onPress={() => void keep()}>
+            Close it
+          </Strong>
+          <Plain onPress={onDone}>Leave it</Plain>
+        </Acts>
+      </div>
+      <div role="cell">
+        {preview.wrong !== '' && <Look role="alert">{preview.wrong}</Look>}
+        {preview.effect && <EffectList effect={preview.effect} verb="This would" />}
+      </div>
+    </ClosingBox>
   );
 }
 
@@ -427,19 +466,6 @@ function bracketed(address: string) {
 
 function mayDeclare(d: Door) {
   return d.sites <= 1 && (d.undeclared.length > 0 || d.first.intent !== 'declared');
-}
-
-/** The finding whose mend closes a door. */
-function closing(d: Door, findings: Finding[]) {
-  const [machine = ''] = d.first.place.split('/');
-  const own = d.first.records.filter((r) => /^(listen|map) /.test(r));
-  return findings.find(
-    (f) =>
-      f.code === 'exposure.undeclared' &&
-      f.mend !== undefined &&
-      f.subject.startsWith(`${machine}`) &&
-      f.records.some((r) => own.includes(r)),
-  );
 }
 
 /** The first of a list, and how many more there are. */
