@@ -21,6 +21,7 @@ var views = []struct{ name, path, ready string }{
 	{"findings", "/findings/exposure.undeclared/azimuth%3A5432%2Ftcp", "[data-effect]"},
 	{"exposure", "/exposure", "[data-door]"},
 	{"records", "/records", ".cm-caution"},
+	{"filter", "/filters/edge?line=9", "[data-rule]"},
 	{"log", "/log", "[data-revision]"},
 }
 
