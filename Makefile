@@ -53,15 +53,16 @@ bench-tools:
 	  if [ "$$(id -u)" = 0 ]; then run=; else run=sudo; fi; \
 	  $$run apt-get update -q && $$run env DEBIAN_FRONTEND=noninteractive apt-get install -y -q --no-install-recommends $$missing; }
 
-judge: bench-tools web/dist/index.html ## the judges in full: 300 random zones, a million random packets, 1,500 sets of listeners and 200 estates in the kernel
+judge: bench-tools web/dist/index.html ## the judges in full: 300 random zones, ten million random packets, 1,500 sets of listeners and 200 estates in the kernel
 	go test ./lab -count=1 -v -run NameServer -judge.zones 300 -judge.questions 60
-	go test ./core/trace -count=1 -v -run Packets -packets 1000000
+	go test ./core/trace -count=1 -v -timeout 60m -run Packets -packets 10000000
 	go test ./lab -count=1 -v -timeout 60m -run Kernel -judge.sockets 1500 -judge.estates 200 -judge.connections 260
 
 FUZZTIME ?= 4s
 fuzz: web/dist/index.html ## each fuzz target for FUZZTIME
 	go test ./core/notation -run '^$$' -fuzz FuzzParsePrint -fuzztime $(FUZZTIME) -fuzzminimizetime 1x
 	go test ./intake/zonefile -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZTIME) -fuzzminimizetime 1x
+	go test ./intake/packetfilter -run '^$$' -fuzz FuzzListings -fuzztime $(FUZZTIME) -fuzzminimizetime 1x
 
 bench: ## the benchmarks of the core
 	go test ./core/... ./intake/... -run '^$$' -bench . -benchmem
