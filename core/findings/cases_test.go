@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"math/rand/v2"
 	"os"
 	"slices"
 	"strings"
@@ -12,6 +13,7 @@ import (
 	"steady-compass/core/estate"
 	"steady-compass/core/model"
 	"steady-compass/core/notation"
+	"steady-compass/core/synth"
 	"steady-compass/core/trace"
 )
 
@@ -644,6 +646,61 @@ func TestEveryMend(t *testing.T) {
 			t.Errorf("%s: no mend is offered", path)
 		}
 	}
+}
+
+// TestMendsOfRandomEstates applies each mend offered on random estates with random intents: what it is for ends, and there are
+// no more errors than before.
+func TestMendsOfRandomEstates(t *testing.T) {
+	offered := 0
+	for seed := uint64(1); seed <= 30; seed++ {
+		r := rand.New(rand.NewPCG(seed, 9))
+		pick := func(words ...string) string { return words[r.IntN(len(words))] }
+		text := synth.Crossing(r)
+		for range 4 {
+			q := synth.Ask(r)
+			text += fmt.Sprintf("\nintend %s %d for %s", q.To, q.Port, pick("internet", "lan", "link", "far", "nobody"))
+		}
+		for range 2 {
+			text += fmt.Sprintf("\nintend %s %d for %s", pick("box", "plain", "deep", "edge", "box/one"), 1+r.IntN(13), pick("internet", "lan", "link", "far", "nobody"))
+		}
+		e := edited(t, text, "")
+		before := check1(e)
+		// Where a range of ports is parted anew, the same is said of its parts.
+		key := func(f Finding) string {
+			if strings.HasPrefix(f.Code, "exposure.") {
+				host, _, _ := strings.Cut(f.Subject, ":")
+				return f.Code + " " + host
+			}
+			return f.Code + " " + f.Subject
+		}
+		errors := func(list []Finding) map[string]string {
+			out := map[string]string{}
+			for _, f := range list {
+				if f.Level == Error {
+					out[key(f)] = f.Why
+				}
+			}
+			return out
+		}
+		was := errors(before.Findings)
+		for _, f := range before.Findings {
+			if f.Mend.IsEmpty() {
+				continue
+			}
+			offered++
+			after := check1(mended(t, e, f.Mend)).Findings
+			if slices.ContainsFunc(after, func(g Finding) bool { return g.Code == f.Code && g.Subject == f.Subject }) {
+				t.Errorf("seed %d: %s %s is not ended by %v", seed, f.Code, f.Subject, f.Mend)
+			}
+			if is := errors(after); len(is) > len(was) {
+				t.Errorf("seed %d: the mend of %s %s brings errors\n%v\nwas %v\nis  %v", seed, f.Code, f.Subject, f.Mend, was, is)
+			}
+		}
+	}
+	if offered < 200 {
+		t.Errorf("only %d mends are offered", offered)
+	}
+	t.Logf("%d mends", offered)
 }
 
 // TestStaleTextMend changes the address that is stale, and none that only begins like it.

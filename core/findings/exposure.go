@@ -37,10 +37,7 @@ func (c *check) exposure() {
 		}
 	}
 	views := parallel(c.ctx, len(vantages), func(i int) trace.Exposure {
-		if vantages[i].Word == "internet" {
-			return c.t.Exposure(vantages[i])
-		}
-		return c.t.Beyond(vantages[i])
+		return c.t.Parted(vantages[i], vantages[i].Word != "internet")
 	})
 	o := &openings{check: c, at: map[[2]string]*opening{}, lands: map[string]bool{}}
 	for i, v := range vantages {
@@ -77,6 +74,12 @@ type openings struct {
 	lands map[string]bool // whether an intent lands at a place
 }
 
+// landing is where something open lands.
+type landing struct {
+	place, site string
+	port        uint16
+}
+
 // doorKey is an address, a transport and a range of ports.
 func doorKey(e *trace.Open) string { return e.Address + " " + e.Ports + "/" + e.Transport }
 
@@ -93,6 +96,12 @@ func (o *openings) note(code string, e seen) *opening {
 
 // look says of one thing open what is wrong with it.
 func (o *openings) look(e seen) {
+	for port := int(e.Range.Lo); e.Site == nil && port <= int(e.Range.Hi) && port-int(e.Range.Lo) < widest; port++ {
+		at := landing{e.Place, "", e.Lands(uint16(port))}
+		if !slices.Contains(o.check.reach[at], e.from) {
+			o.check.reach[at] = append(o.check.reach[at], e.from)
+		}
+	}
 	if e.from == "internet" {
 		if service := Administration(&e.Open); service != "" && len(e.Sources.Only) == 0 && len(e.Sources.Except) == 0 {
 			o.note("exposure.admin", e)
@@ -386,6 +395,9 @@ func (c *check) undeclaredMend(o *opening) *trace.Mend {
 		return mend
 	}
 	d := declaring{check: c, at: map[string]int{}}
+	if o.seen[0].from != "internet" {
+		return d.place(&o.seen[0])
+	}
 	for i := range o.seen {
 		e := &o.seen[i]
 		if e.from != "internet" && d.anyone {
@@ -538,4 +550,39 @@ func (d *declaring) declare(e *seen, site string) bool {
 	d.at[head] = len(d.add)
 	d.add = append(d.add, estate.Line(i))
 	return true
+}
+
+// place says that a port is meant for all who reach it, by the place where it lands: an intent is for nobody else. nil where
+// it has sites, or some of them do not get there by each of its addresses.
+func (d *declaring) place(e *seen) *trace.Mend {
+	if e.Site != nil || e.Lands(e.Range.Lo) == e.Lands(e.Range.Hi) && e.Range.Lo != e.Range.Hi {
+		return nil
+	}
+	inner := netset.PortRange{Lo: e.Lands(e.Range.Lo), Hi: e.Lands(e.Range.Hi)}
+	ports := estate.Ports{Ranges: []netset.PortRange{inner}, Transport: netset.TCP}
+	if e.Transport == "udp" {
+		ports.Transport = netset.UDP
+	}
+	var audience []estate.Selector
+	for port := int(inner.Lo); port <= int(inner.Hi) && port-int(inner.Lo) < widest; port++ {
+		for _, from := range d.reach[landing{e.Place, "", uint16(port)}] {
+			audience = appendNew(audience, vantageSelector(from))
+		}
+	}
+	for _, s := range audience {
+		word := s.String()
+		entry := e.Open
+		entry.Range = inner
+		if !d.arrives(e.Place, entry, word) {
+			return nil
+		}
+	}
+	if slices.Contains(audience, vantageSelector("internet")) {
+		audience = []estate.Selector{vantageSelector("internet")}
+	}
+	i := &estate.Intent{Target: e.Place, Ports: ports, For: audience}
+	if len(audience) == 0 || estate.Complete(i) != nil {
+		return nil
+	}
+	return &trace.Mend{Remove: []string{}, Add: lines(i)}
 }

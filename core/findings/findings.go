@@ -92,9 +92,10 @@ type check struct {
 	needs   map[string][]string // what gets through by a line of a filter
 	used    map[string]string   // the lines that let meant flows on, and the target of the first of these
 	behind  map[backendKey]backend
-	walked  map[string][]walked // what became of each name
-	passed  map[string][]uint16 // the ports of meant flows that a line of a filter passes
-	blocked map[string][]uint16 // and of those that it stops
+	reach   map[landing][]string // the vantages that reach each landing
+	walked  map[string][]walked  // what became of each name
+	passed  map[string][]uint16  // the ports of meant flows that a line of a filter passes
+	blocked map[string][]uint16  // and of those that it stops
 	known   []trace.Name
 }
 
@@ -123,7 +124,7 @@ func CheckRecords(t *trace.Tracer, day estate.Date) Report {
 }
 
 func newCheck(ctx context.Context, t *trace.Tracer, day estate.Date) *check {
-	return &check{ctx: ctx, t: t, m: t.Model(), day: day, at: map[[2]string]*Finding{}, needs: map[string][]string{}, used: map[string]string{}, behind: map[backendKey]backend{}, walked: map[string][]walked{}, passed: map[string][]uint16{}, blocked: map[string][]uint16{}}
+	return &check{ctx: ctx, t: t, m: t.Model(), day: day, at: map[[2]string]*Finding{}, needs: map[string][]string{}, used: map[string]string{}, behind: map[backendKey]backend{}, reach: map[landing][]string{}, walked: map[string][]walked{}, passed: map[string][]uint16{}, blocked: map[string][]uint16{}}
 }
 
 func (c *check) records() {
@@ -153,9 +154,10 @@ func (c *check) add(f Finding) {
 			old.Records = append(old.Records, r)
 		}
 	}
-	if old.Mend == nil {
-		old.Mend = f.Mend
-	} else if f.Mend != nil {
+	switch {
+	case f.Mend.IsEmpty() || old.Mend.IsEmpty(): // a part of it is not known how to end
+		old.Mend = nil
+	default:
 		old.Mend = joinMends(old.Mend, f.Mend)
 	}
 }

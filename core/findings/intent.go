@@ -100,20 +100,21 @@ func waysOf(list []broken) string {
 func unmetMend(list []broken) *trace.Mend {
 	var out *trace.Mend
 	for _, b := range list {
-		known := false
+		if len(b.path.Breaks) == 0 {
+			return nil
+		}
 		for _, brk := range b.path.Breaks {
 			if brk.Mend.IsEmpty() {
-				continue
+				if brk.Code == "redirect.dead" { // what its target has is the mend
+					continue
+				}
+				return nil
 			}
-			known = true
 			if out == nil {
 				out = &trace.Mend{Remove: slices.Clone(brk.Mend.Remove), Add: slices.Clone(brk.Mend.Add)}
 			} else {
 				out = joinMends(out, brk.Mend)
 			}
-		}
-		if !known {
-			return nil
 		}
 	}
 	return out

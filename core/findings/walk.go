@@ -429,7 +429,7 @@ func (c *check) leadsTo(subject string, rec estate.Record, p *model.Place, to ne
 				f.Mend = &trace.Mend{Remove: lines(rec), Add: lines(estate.With(fwd, func(n *estate.Forward) { n.Bind.Transport = netset.Both &^ n.Bind.Transport }))}
 			}
 		}
-		if f.Mend == nil {
+		if f.Mend == nil && !c.t.Lands(p.Name) { // else it would be open to more than it is meant for
 			f.Mend = c.mendLoopback(stack, p, inner, f.Code)
 		}
 		if f.Mend == nil {

@@ -286,17 +286,23 @@ type exposing struct {
 	Exposure
 	open   []Open
 	beyond bool // without what is meant for anyone
+	parted bool // ranges are parted where other intents land
 }
 
 // Exposure is everything that can be touched from a vantage, exact in sources, addresses, transports and
 // ports.
-func (t *Tracer) Exposure(v Vantage) Exposure { return t.expose(v, false) }
+func (t *Tracer) Exposure(v Vantage) Exposure {
+	return t.expose(v, exposing{})
+}
 
-// Beyond is the part of an exposure that is not meant for anyone.
-func (t *Tracer) Beyond(v Vantage) Exposure { return t.expose(v, true) }
+// Parted is an exposure whose ranges are parted wherever other intents land; where beyond is asked for, without what is
+// meant for anyone.
+func (t *Tracer) Parted(v Vantage, beyond bool) Exposure {
+	return t.expose(v, exposing{parted: true, beyond: beyond})
+}
 
-func (t *Tracer) expose(v Vantage, beyond bool) Exposure {
-	x := exposing{Exposure: Exposure{From: v.Word, Open: []Open{}, Undecided: []Dark{}}, beyond: beyond}
+func (t *Tracer) expose(v Vantage, x exposing) Exposure {
+	x.Exposure = Exposure{From: v.Word, Open: []Open{}, Undecided: []Dark{}}
 	for _, o := range v.origins {
 		for _, c := range t.candidates(o) {
 			if o.place == model.Nowhere && o.net == model.Internet && !netset.GloballyReachable().Contains(c.dst.addr) {
@@ -317,7 +323,7 @@ func (t *Tracer) expose(v Vantage, beyond bool) Exposure {
 			}
 		}
 	}
-	x.Open = t.finish(x.open, &v)
+	x.Open = t.finish(x.open, &v, x.parted)
 	slices.SortStableFunc(x.Undecided, func(a, b Dark) int {
 		return cmp.Or(strings.Compare(a.Address, b.Address), strings.Compare(a.Transport, b.Transport), strings.Compare(a.Ports, b.Ports))
 	})
@@ -622,18 +628,18 @@ func (e *Open) Lands(port uint16) uint16 {
 
 // openKey is what neighbours have in common to be one entry.
 type openKey struct {
-	address, transport, sources, place, service, site string
-	intent                                            Covered
-	flat                                              int
+	address, transport, sources, place, service, site, meant string
+	intent                                                   Covered
+	flat                                                     int
 }
 
 func (k openKey) compare(o openKey) int {
 	return cmp.Or(strings.Compare(k.address, o.address), strings.Compare(k.transport, o.transport), strings.Compare(k.sources, o.sources), strings.Compare(k.place, o.place),
-		strings.Compare(k.service, o.service), strings.Compare(k.site, o.site), strings.Compare(string(k.intent), string(o.intent)), cmp.Compare(k.flat, o.flat))
+		strings.Compare(k.service, o.service), strings.Compare(k.site, o.site), strings.Compare(k.meant, o.meant), strings.Compare(string(k.intent), string(o.intent)), cmp.Compare(k.flat, o.flat))
 }
 
 // finish joins neighbours, says who is covered, and orders.
-func (t *Tracer) finish(open []Open, v *Vantage) []Open {
+func (t *Tracer) finish(open []Open, v *Vantage, parted bool) []Open {
 	for i := range open {
 		e := &open[i]
 		e.Intent = t.covered(e, v)
@@ -641,7 +647,12 @@ func (t *Tracer) finish(open []Open, v *Vantage) []Open {
 	}
 	keys := make(map[string]string, 16) // the sources as one word, each once
 	key := func(e *Open) openKey {
-		k := openKey{e.Address, e.Transport, "", e.Place, e.Service, deref(e.Site), e.Intent, e.flat}
+		k := openKey{e.Address, e.Transport, "", e.Place, e.Service, deref(e.Site), "", e.Intent, e.flat}
+		if parted {
+			for _, i := range e.Meant {
+				k.meant += estate.Line(i) + "\n"
+			}
+		}
 		if len(e.Sources.Only)+len(e.Sources.Except) > 0 {
 			word := strings.Join(e.Sources.Only, ",") + "!" + strings.Join(e.Sources.Except, ",")
 			if _, known := keys[word]; !known {

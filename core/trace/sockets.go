@@ -307,7 +307,7 @@ func (r *run) mendPort(w way, s *model.Socket, inner uint16) *Mend {
 		return replace(w.forward.Record, func(f *estate.Forward) { f.To.Ports = onePort(inner, netset.TCP) })
 	}
 	listen := *s.Record
-	listen.Bind.Ports = onePort(w.port(), w.proto)
+	listen.Bind = estate.Bind{Ports: onePort(w.port(), w.proto)}
 	if r.goal.service == "" {
 		if service := r.serviceOn(w.port(), w.proto); service != "" {
 			listen = estate.Listen{Place: listen.Place, Bind: listen.Bind, Service: service}
