@@ -578,7 +578,10 @@ func (s *Server) postText(ctx context.Context, in *body[TextQuestion]) (*body[Te
 		return nil, problem(err)
 	}
 	for _, f := range report.Findings {
-		where := f.Records
+		where := slices.Clone(f.Records)
+		if strings.HasPrefix(f.Code, "exposure.") { // at what is open, before the ways that lead there
+			slices.SortStableFunc(where, func(a, b string) int { return openFirst(a) - openFirst(b) })
+		}
 		if f.Mend != nil { // where it is to be mended, before where else it shows
 			where = append(slices.Clone(f.Mend.Remove), where...)
 		}
@@ -591,6 +594,15 @@ func (s *Server) postText(ctx context.Context, in *body[TextQuestion]) (*body[Te
 	}
 	slices.SortStableFunc(out.Marks, func(a, b Mark) int { return a.Line - b.Line })
 	return &body[TextAnswer]{out}, nil
+}
+
+// openFirst orders the records of something open: what takes the flow comes first.
+func openFirst(line string) int {
+	kind, _, _ := strings.Cut(line, " ")
+	if kind == "map" || kind == "listen" {
+		return 0
+	}
+	return 1
 }
 
 func (s *Server) postRecords(ctx context.Context, in *body[TextQuestion]) (*body[Changed], error) {
