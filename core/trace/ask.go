@@ -180,7 +180,7 @@ func (s *serving) resolve(a asking, w way) []resolved {
 		return s.resolvePlace(a, w)
 	case a.q.name == "":
 		w.dst = toAddr(a.addr)
-		w.cells.Answers = a.addr.String()
+		w.cell().Answers = a.addr.String()
 		w.walk(Step{Stage: StageResolve, At: a.addr.String(), Verdict: Pass, Ground: Water, Records: []string{}, Why: "Asked for by its address."})
 		return s.addressed(a, w, nil, names.Answer{})
 	}
@@ -256,14 +256,14 @@ func (s *serving) answered(a asking, w way, answer names.Answer, found names.Add
 	}
 	if found.Unknown {
 		w.walk(Step{Stage: StageResolve, At: at, Verdict: Unsettled, Ground: Water, Records: lines(shown...), Why: sentence("%s follows an address that nobody knows.", a.q.name)})
-		w.cells.Answers = "?"
+		w.cell().Answers = "?"
 		if w.stopped == "" {
 			w.stopped = Undecided
 		}
 		return []resolved{{w, true}}
 	}
 	w.dst = toAddr(found.Addr)
-	w.cells.Answers = found.Addr.String()
+	w.cell().Answers = found.Addr.String()
 	w.walk(Step{Stage: StageResolve, At: at, Verdict: Pass, Ground: Water, Records: lines(shown...), Why: sentence("Answers %s%s%s.", found.Addr, how, ageWords(answer)), Chain: chainTo(answer, found)})
 	return s.addressed(a, w, found.Record, answer)
 }
@@ -345,9 +345,9 @@ func (s *serving) unresolved(a asking, w way, answer names.Answer) []resolved {
 	for _, l := range answer.Links {
 		shown = append(shown, l.Record)
 	}
-	w.cells.Answers = map[names.Code]string{names.NXDomain: "no such name", names.ServFail: "goes round", names.Outside: "elsewhere"}[answer.Code]
+	w.cell().Answers = map[names.Code]string{names.NXDomain: "no such name", names.ServFail: "goes round", names.Outside: "elsewhere"}[answer.Code]
 	if w.cells.Answers == "" {
-		w.cells.Answers = "no address"
+		w.cell().Answers = "no address"
 	}
 	if answer.Code == names.Outside {
 		w.walk(Step{Stage: StageResolve, At: last, Verdict: Pass, Ground: Water, Records: lines(shown...), Why: sentence("%s is in no recorded zone: what it answers is not known here.", last)})
@@ -503,7 +503,7 @@ func (s *serving) resolvePlace(a asking, w way) []resolved {
 		all = led
 	}
 	if len(all) == 0 {
-		w.cells.Answers = "no address"
+		w.cell().Answers = "no address"
 		why := sentence("No address of %s is written down.", a.place.Name)
 		w.walk(Step{Stage: StageResolve, At: a.place.Name, Verdict: Broken, Ground: Water, Records: lines(a.place.Record), Why: why})
 		w.stop(Unroutable, Break{Code: "path.no-route", At: a.place.Name, Subject: s.goal.subject, Short: "no address", Why: why, Records: lines(a.place.Record)})
@@ -517,7 +517,7 @@ func (s *serving) resolvePlace(a asking, w way) []resolved {
 		if d.addr.IsValid() {
 			word = d.addr.String()
 		}
-		v.cells.Answers = word
+		v.cell().Answers = word
 		v.walk(Step{Stage: StageResolve, At: a.place.Name, Verdict: Pass, Ground: Water, Records: lines(a.place.Record), Why: sentence("Asked for at %s.", word)})
 		if d.float != model.Nowhere && !t.besideOrigin(a.o, d.net) {
 			why := sentence("%s has no address that is reached from outside %s.", a.place.Name, t.m.Networks[d.net].Name)

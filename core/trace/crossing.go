@@ -38,7 +38,7 @@ func (t *Tracer) crossed(p *model.Place, w way) []landing {
 	r := &run{t: t, goal: goal{place: model.Nowhere}}
 	r.arrive(p, model.Internet, way{
 		origins: all, src: source{set: all, float: model.Nowhere, net: model.NoNet}, dst: w.dst,
-		proto: w.proto, ports: netset.AllPorts(), outer: netset.AllPorts(), six: w.six, mute: true,
+		proto: w.proto, ports: netset.AllPorts(), outer: netset.AllPorts(), six: w.six, mute: true, cells: &noCells,
 	})
 	t.crossings.Store(key, r.out)
 	return r.out

@@ -467,8 +467,8 @@ func (r *run) arrive(h *model.Place, in model.NetID, w way) {
 		return
 	}
 	w.held = &held{prev: w.held, place: h.ID} // passed so far, not known of
-	if w.leg == 0 && h.Router && w.cells.Edge == "" {
-		w.cells.Edge = h.Name + ", direct"
+	if r.goal.repair && w.leg == 0 && h.Router && w.cells.Edge == "" {
+		w.cell().Edge = h.Name + ", direct"
 	}
 	for w := range r.filters(h, model.Arriving, w, in, model.NoNet, r.notAtTheWire(h, in)) {
 		r.translate(h, in, w)
@@ -563,7 +563,7 @@ func (r *run) routedTo(h *model.Place, a netip.Addr) bool {
 // forwarded is a flow that a forward has translated.
 func (r *run) forwarded(h *model.Place, f *model.Forward, in model.NetID, w way) {
 	if r.goal.repair && w.leg == 0 {
-		w.cells.Edge = sentence("%s → %s", w.before, w.flow().To)
+		w.cell().Edge = sentence("%s → %s", w.before, w.flow().To)
 	}
 	w.walk(Step{
 		Stage: StageTranslate, At: h.Name, Verdict: Pass, Ground: Shallows, Records: lines(f.Record),

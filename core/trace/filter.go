@@ -243,7 +243,7 @@ func (r *run) afterFilter(h *model.Place, hook model.Hook, f *model.Filter, p pa
 	}
 	step := Step{Stage: StageFilter, At: h.Name, Records: lines(records...), Ground: r.ground(h)}
 	if w.leg == 0 && r.goal.repair {
-		w.cells.LetsIn = joinNames(w.cells.LetsIn, f.Record.Name)
+		w.cell().LetsIn = joinNames(w.cells.LetsIn, f.Record.Name)
 	}
 	switch p.action {
 	case "pass":

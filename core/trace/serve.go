@@ -81,7 +81,8 @@ func (s *serving) landed(l landing, q request) {
 		f := served{way: l.way, place: model.Nowhere, urlpath: q.path}
 		if l.stack != model.Nowhere && m.Places[l.stack].Outside {
 			f.place, f.end, f.port = l.stack, fmt.Sprintf("%s:%d", m.Places[l.stack].Name, l.port()), l.port()
-			f.cells.Machine, f.cells.Backend = m.Places[l.stack].Name, f.end
+			c := f.cell()
+			c.Machine, c.Backend = m.Places[l.stack].Name, f.end
 			if f.stopped == "" {
 				f.took, f.outside = nil, f.end
 			}
@@ -93,7 +94,8 @@ func (s *serving) landed(l landing, q request) {
 	place := m.Places[l.sock.Place]
 	w := l.way
 	if w.leg == 0 {
-		w.cells.Machine, w.cells.Service = place.Name, service.Name
+		c := w.cell()
+		c.Machine, c.Service = place.Name, service.Name
 	}
 	here := served{way: w, end: fmt.Sprintf("%s:%d", place.Name, w.port()), place: place.ID, port: w.port(), service: service.Name, urlpath: q.path}
 
@@ -122,7 +124,7 @@ func (s *serving) landed(l landing, q request) {
 	here.way = w
 	if len(service.Sites) == 0 {
 		w.walk(Step{Stage: StageEnd, At: place.Name, Verdict: Pass, Ground: Land, Records: lines(l.sock.Record), Why: sentence("Served by %s.", service.Name)})
-		w.cells.Backend = here.end
+		w.cell().Backend = here.end
 		here.way = w
 		s.finish(here)
 		return
@@ -559,7 +561,7 @@ func (s *serving) act(f served, l landing, site *model.Site, how picked, q reque
 			why := sentence("The site lets in %s only.", selectorWords(rec.Sources))
 			d.walk(Step{Stage: StageSite, At: place.Name, Verdict: Broken, Ground: Land, Records: lines(rec), Why: why})
 			d.stop(Denied, Break{Code: "site.sources", At: place.Name, Subject: s.goal.subject, Short: "source denied", Why: why, Records: lines(rec)})
-			d.cells.Site = site.Name
+			d.cell().Site = site.Name
 			s.finish(d)
 		}
 		if in == nil {
@@ -570,7 +572,7 @@ func (s *serving) act(f served, l landing, site *model.Site, how picked, q reque
 	f.site = rec
 	label := site.Name
 	if f.leg == 0 {
-		f.cells.Site = label
+		f.cell().Site = label
 	}
 	why := map[picked]string{
 		byName:     sentence("Site %s of %s.", site.Name, rec.Service),
@@ -587,7 +589,7 @@ func (s *serving) act(f served, l landing, site *model.Site, how picked, q reque
 	switch {
 	case rec.Files.Served:
 		f.walk(Step{Stage: StageEnd, At: place.Name, Verdict: Pass, Ground: Land, Records: lines(rec), Why: sentence("Answered from files%s.", inWords(rec.Files.Root))})
-		f.cells.Backend = "files"
+		f.cell().Backend = "files"
 		s.finish(f)
 	case !rec.Redirect.IsZero():
 		s.redirect(f, l, rec, q)
@@ -617,7 +619,7 @@ func selectorWords(list []estate.Selector) string {
 
 func (s *serving) notJudged(f served, place *model.Place, why, cell string, rec estate.Record) {
 	f.walk(Step{Stage: StageUpstream, At: place.Name, Verdict: Unsettled, Ground: Land, Records: lines(rec), Why: why})
-	f.cells.Backend = cell
+	f.cell().Backend = cell
 	if f.stopped == "" {
 		f.stopped = Undecided
 	}
@@ -657,9 +659,9 @@ func (s *serving) redirect(f served, l landing, rec *estate.Site, q request) {
 		target = "https://" + where + strings.TrimSuffix(path, "/")
 	}
 	f.walk(Step{Stage: StageSite, At: place.Name, Verdict: Pass, Ground: Land, Records: lines(rec), Why: sentence("Sends the client to %s.", target)})
-	f.cells.Backend = "→ " + strings.TrimPrefix(target, "https://"+q.name)
+	f.cell().Backend = "→ " + strings.TrimPrefix(target, "https://"+q.name)
 	if rec.Redirect.HTTPS {
-		f.cells.Backend = "→ https"
+		f.cell().Backend = "→ https"
 	}
 	key := fmt.Sprintf("%s:%d%s %v", where, port, path, tls)
 	if slices.Contains(s.visited, key) || key == fmt.Sprintf("%s:%d%s %v", q.name, q.port, q.path, q.speech == speaksTLS || q.speech == speaksByPort && q.port == 443) {
@@ -694,7 +696,8 @@ func (s *serving) redirect(f served, l landing, rec *estate.Site, q request) {
 		}
 		if r.stopped != "" && r.stopped != Undecided && s.t.newBreaks(f.way, r.way) {
 			if before == "" {
-				g.cells.Broken, g.cells.Reason = "", ""
+				c := g.cell()
+				c.Broken, c.Reason = "", ""
 			}
 			b := Break{
 				Code: "redirect.dead", At: place.Name, Subject: s.goal.subject, Short: "leads nowhere",

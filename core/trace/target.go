@@ -212,7 +212,7 @@ func deref(s *string) string {
 
 // path makes the wire form of one branch.
 func (t *Tracer) path(f served, tg Target, port PortKey) Path {
-	p := Path{Port: port.Port, Transport: port.Transport.String(), URLPath: f.urlpath, Address: f.asked, addr: f.askedAddr, Cells: f.cells, Inner: f.inner, Via: f.via}
+	p := Path{Port: port.Port, Transport: port.Transport.String(), URLPath: f.urlpath, Address: f.asked, addr: f.askedAddr, Cells: *f.cells, Inner: f.inner, Via: f.via}
 	p.Family = "ipv4"
 	if f.sixAsked {
 		p.Family = "ipv6"

@@ -61,7 +61,7 @@ func (s *serving) handOn(f served, l landing, rec *estate.Site, q request) {
 
 	dests := s.resolveUpstream(place, rec, &w, &g)
 	if len(dests) == 0 {
-		w.cells.Backend = rec.To.String()
+		w.cell().Backend = rec.To.String()
 		inner.finish(served{way: w, place: model.Nowhere, urlpath: q.path})
 	}
 	// The addresses are tried in turn; the first that arrives decides, else the first.
@@ -98,7 +98,7 @@ func (s *serving) handOn(f served, l landing, rec *estate.Site, q request) {
 			r.handedBy, r.handedFrom = rec, place.Name
 		}
 		if r.cells.Backend == "" {
-			r.cells.Backend = rec.To.Endpoint.String()
+			r.cell().Backend = rec.To.Endpoint.String()
 		}
 		s.finish(r)
 	}

@@ -123,7 +123,7 @@ func (t *Tracer) asker(o origin) names.Asker { return t.m.AskerAt(o.place, o.net
 // start is a fresh branch from an origin, its source still open where it is a place.
 func (o origin) start(proto netset.Transport, ports netset.Ports) way {
 	return way{
-		origins: o.set, proto: proto, ports: ports, outer: ports,
+		origins: o.set, proto: proto, ports: ports, outer: ports, cells: &noCells,
 		src: source{set: o.set, float: model.Nowhere, net: model.NoNet, word: o.word},
 	}
 }

@@ -27,8 +27,8 @@ type way struct {
 	tls       bool
 	guarded   bool // visitors have signed in
 	hops      int
-	leg       int // how often a front has handed it on
-	cells     Cells
+	leg       int           // how often a front has handed it on
+	cells     *Cells        // shared by branches: cell() gives one to write to
 	took      *model.Socket // the last listener that really took it, before any break
 	tookPort  uint16
 	outside   string // host:port of a machine that is not ours, where it ended
@@ -65,6 +65,16 @@ type door struct {
 	dst  netip.Addr
 	src  netset.Addrs
 	own  bool // the source is the one that it was made with
+}
+
+// noCells are those of a flow that has not met anything yet.
+var noCells Cells
+
+// cell is the branch's own row, to write to.
+func (w *way) cell() *Cells {
+	own := *w.cells
+	w.cells = &own
+	return w.cells
 }
 
 // source is a set of addresses, or one container without a written address.
@@ -130,7 +140,8 @@ func (w *way) stop(outcome Outcome, b Break) {
 		w.stopped = outcome
 	}
 	if w.cells.Broken == "" {
-		w.cells.Broken, w.cells.Reason = w.cellOf(b.Code), b.Short
+		c := w.cell()
+		c.Broken, c.Reason = w.cellOf(b.Code), b.Short
 	}
 	for t := w.trail; t != nil; t = t.prev { // each once: what one mend ends is one break
 		if t.brk != nil && t.brk.Code == b.Code && t.brk.At == b.At && (t.brk.Mend.same(b.Mend) || slices.Equal(t.brk.Records, b.Records) && t.brk.Why == b.Why) {
