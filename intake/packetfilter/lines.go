@@ -195,18 +195,19 @@ func (r *reading) beside(name string, old *model.Filter, parts []part, v4, v6, p
 		n, p := 1, parts[0]
 		kept := false
 		if i < len(was) {
-			for k := range min(len(parts), 4096) { // as many as together say what is recorded
-				if got, whole := run(parts[:k+1]); got == k+1 && r.sameRule(was[i], whole, v4, v6) {
-					n, kept = k+1, true
-					break
+			for k, whole := range runs(parts) { // as many as together say what is recorded
+				if kept = r.sameRule(was[i], whole, v4, v6); kept {
+					n = k
 				}
-				if k > 0 && !r.rs.Saved {
+				if kept || !r.rs.Saved {
 					break
 				}
 			}
 		}
 		if !kept && r.rs.Saved {
-			n, p = run(parts)
+			for k, whole := range runs(parts) {
+				n, p = k, whole
+			}
 		}
 		parts = parts[n:]
 		if kept {

@@ -2,6 +2,7 @@ package packetfilter
 
 import (
 	"fmt"
+	"iter"
 	"net/netip"
 	"slices"
 	"strings"
@@ -111,12 +112,19 @@ type chainReading struct {
 	alone bool // what the machine sends to itself passes before any rule decides
 	lets  bool // containers are let pass ahead of it
 
+	steps   int
+	tired   bool // the rest of it was not followed
 	mayStop bool // some flow may be stopped
 	idle    bool // it makes no difference: of interest only where a filter is recorded for it
 }
 
-// mostParts is how many lines a chain may become.
-const mostParts = 50_000
+// mostParts is how many lines a chain may become, mostSteps how many rules are followed for it, and mostBoxes how many sets the
+// flows that are left may fall into.
+const (
+	mostParts = 50_000
+	mostSteps = 200_000
+	mostBoxes = 512
+)
 
 func (r *reading) filter(c *Chain) {
 	hooks := map[string][]model.Hook{"prerouting": {model.Arriving}, "input": {model.Input}, "forward": {model.Through}, "output": {model.Output}, "postrouting": {model.Departing}}[c.Hook]
@@ -186,27 +194,24 @@ func (c *chainReading) join() {
 	c.parts = out
 }
 
-// run is as many parts from the first on as are one.
-func run(parts []part) (n int, whole part) {
-	var stack []part
-	ends := 0
-	for i, p := range parts {
-		stack = append(stack, p)
-		for k := len(stack); k > 1; k = len(stack) {
-			f, ok := joined(stack[k-2], stack[k-1], true)
-			if !ok {
-				break
+// runs are the numbers of parts, from the first on, that are one together, and what they are.
+func runs(parts []part) iter.Seq2[int, part] {
+	return func(yield func(int, part) bool) {
+		var stack []part
+		for i, p := range parts {
+			stack = append(stack, p)
+			for k := len(stack); k > 1; k = len(stack) {
+				f, ok := joined(stack[k-2], stack[k-1], true)
+				if !ok {
+					break
+				}
+				stack = append(stack[:k-2], part{f, p.action})
 			}
-			stack = append(stack[:k-2], part{f, p.action})
-		}
-		if len(stack) == 1 {
-			ends, whole = i+1, stack[0]
-		}
-		if i > 4096 || len(stack) > 1 && stack[0].action != p.action {
-			break
+			if len(stack) == 1 && !yield(i+1, stack[0]) || len(stack) > 4 || stack[0].action != p.action {
+				return
+			}
 		}
 	}
-	return ends, whole
 }
 
 // joined is what two parts are together, where that is one set of flows; with lists, where they differ in any addresses.
@@ -263,10 +268,16 @@ func (c *chainReading) policy() string {
 // chain: what earlier rules have taken need not be left out of later ones, only what returns.
 func (c *chainReading) flatten(chain *Chain, in []rules.Flows, depth int) {
 	for i := range chain.Rules {
-		if len(in) == 0 || len(c.parts) > mostParts {
+		rule := &chain.Rules[i]
+		if len(in) == 0 || c.tired {
 			return
 		}
-		rule := &chain.Rules[i]
+		if c.steps++; c.steps > mostSteps || len(c.parts) > mostParts || len(in) > mostBoxes {
+			c.tired = true
+			c.left(rule, "the chain branches so often that it is not followed further; all that is left of it is undecided")
+			c.put([]rules.Flows{c.all(c.base)}, "unknown")
+			return
+		}
 		if !rule.Match.Fresh {
 			if rule.Match.GoingOn && rule.Action == Accept && !c.stops && rule.Match.isAll(chain.Family) && len(rule.Strange) == 0 && depth == 0 {
 				c.keeps = true
