@@ -145,7 +145,8 @@ func (h Hook) String() string { return hooks[h] }
 type Filter struct {
 	Record *estate.Filter
 	Rules  []*Rule // in the order in which a flow meets them: where drops win, these first
-	Lines  int     // how many lines are written, off ones too
+	index  *ruleIndex
+	Lines  int // how many lines are written, off ones too
 }
 
 // Rule is one line of a filter.
@@ -550,15 +551,17 @@ func (m *Model) compileFilters() {
 		seen[f.Name] = true
 		// Rules mean the same on every machine unless they say on-link.
 		var shared []*Rule
+		var index *ruleIndex
 		for _, p := range m.machines(f.On) {
 			if shared == nil || slices.ContainsFunc(rules[f.Name], saysOnLink) {
 				shared = m.compileRules(rules[f.Name], p)
 				if f.DropWins {
 					slices.SortStableFunc(shared, func(a, b *Rule) int { return dropsFirst(a) - dropsFirst(b) })
 				}
+				index = indexRules(shared)
 			}
 			hook := Hook(slices.Index(hooks, f.Hook))
-			p.Filters[hook] = append(p.Filters[hook], &Filter{f, shared, len(rules[f.Name])})
+			p.Filters[hook] = append(p.Filters[hook], &Filter{f, shared, index, len(rules[f.Name])})
 			m.Stateless = m.Stateless || f.Stateless
 		}
 	}

@@ -105,7 +105,7 @@ func (t *Tracer) judge(f *model.Filter, w *way, v6 bool, entering, leaving model
 	float := w.src.float != model.Nowhere
 	left := []share{{set: w.src.set, ports: w.ports}}
 	var shares []share
-	for _, rule := range f.Rules {
+	for rule := range f.For(w.dst.addr) {
 		if len(left) == 0 {
 			break
 		}

@@ -12,6 +12,7 @@ import (
 	"steady-compass/core/estate"
 	"steady-compass/core/model"
 	"steady-compass/core/netset"
+	"steady-compass/core/notation"
 	"steady-compass/core/synth"
 )
 
@@ -953,4 +954,33 @@ func TestExposureAgrees(t *testing.T) {
 		t.Errorf("of %d questions only %d arrive: too few to tell", asked, arrived)
 	}
 	t.Logf("%d questions, %d arrive", asked, arrived)
+}
+
+// BenchmarkLongFilter follows names through one filter of many lines, most of them for one machine each.
+func BenchmarkLongFilter(b *testing.B) {
+	for _, n := range []int{100, 1_000, 10_000} {
+		b.Run(fmt.Sprint(n), func(b *testing.B) {
+			var text strings.Builder
+			text.WriteString("network in 10.0.0.0/8\nhost gate router\naddress gate 203.0.113.1 internet\naddress gate 10.255.255.254 in\nhost box\naddress box 10.0.0.1 in\nlisten box 22 as ssh\nforward gate 22 to 10.0.0.1\nfilter f on gate through otherwise drop\n")
+			for i := range n {
+				fmt.Fprintf(&text, "rule f pass %d from internet to 10.%d.%d.%d\n", 1+i%60000, i%4, i/4%256, 2+i/1024)
+			}
+			text.WriteString("rule f pass 22 from internet to box\n")
+			e, faults := notation.Parse(text.String())
+			if len(faults) > 0 {
+				b.Fatal(faults)
+			}
+			tr := New(model.Compile(e), "2026-11-25")
+			v, err := tr.VantageNamed("internet")
+			if err != nil {
+				b.Fatal(err)
+			}
+			for b.Loop() {
+				a := netip.MustParseAddr("203.0.113.1")
+				if p := tr.TracePort(Target{Text: "203.0.113.1", Addr: a}, PortKey{22, netset.TCP}, v); len(p) != 1 || p[0].Outcome != Arrives {
+					b.Fatal(p)
+				}
+			}
+		})
+	}
 }
