@@ -12,7 +12,6 @@ import (
 // aim is what became of an intent: the walks from those it is for.
 type aim struct {
 	intent *estate.Intent
-	target trace.Target
 	broken []broken
 	bare   []broken // where nobody signs in, though it is to be guarded
 }

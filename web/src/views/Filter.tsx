@@ -9,30 +9,9 @@ import { usePreview } from '../parts/preview';
 import { Acts, Failed, LinkButton, Loading, Plain, Quiet, Strong } from '../parts/Quiet';
 import { traceURL, useQueryWord } from '../parts/route';
 import { useSession } from '../parts/session';
+import { Sheet, Side, Top, Two } from '../parts/TwoPane';
 import { useViewHints } from '../parts/hints';
 import { Wrapping } from '../parts/Wrapping';
-
-const Two = styled.div`
-  display: grid;
-  grid-template-columns: minmax(0, 1fr) 372px;
-  min-height: 0;
-`;
-
-const Sheet = styled.div`
-  overflow: auto;
-  min-width: 0;
-`;
-
-const Side = styled.aside`
-  border-left: 1px solid ${(p) => p.theme.rule};
-  overflow: auto;
-  padding: 18px 22px 24px 20px;
-  h3 {
-    font-size: 13px;
-    font-weight: 600;
-    margin: 0 0 6px;
-  }
-`;
 
 const Needs = styled.ul`
   list-style: none;
@@ -48,21 +27,6 @@ const Needs = styled.ul`
   }
 `;
 
-const Top = styled.header`
-  padding: 14px 24px 12px;
-  h2 {
-    font-size: 17px;
-    line-height: 24px;
-    overflow-wrap: anywhere;
-  }
-  p {
-    color: ${(p) => p.theme.ink2};
-  }
-  code {
-    color: ${(p) => p.theme.ink};
-  }
-`;
-
 const columns = '44px 62px minmax(90px, 1.1fr) minmax(90px, 1.4fr) minmax(90px, 1.2fr) 118px';
 
 const Head = styled.div`
@@ -73,7 +37,6 @@ const Head = styled.div`
   grid-template-columns: ${columns};
   column-gap: 14px;
   padding: 6px 24px 5px;
-  border-top: 1px solid ${(p) => p.theme.rule};
   border-bottom: 1px solid ${(p) => p.theme.rule};
   background: ${(p) => p.theme.ground};
   color: ${(p) => p.theme.ink2};

@@ -10,38 +10,9 @@ import { usePreview } from '../parts/preview';
 import { Failed, LinkButton, Loading, Quiet, Strong } from '../parts/Quiet';
 import { traceURL, usesURL } from '../parts/route';
 import { useSession } from '../parts/session';
+import { Sheet, Side, Top, Two } from '../parts/TwoPane';
 import { useViewHints } from '../parts/hints';
 import { Wrapping } from '../parts/Wrapping';
-
-const Two = styled.div`
-  display: grid;
-  grid-template-columns: minmax(0, 1fr) 372px;
-  min-height: 0;
-`;
-
-const Sheet = styled.div`
-  overflow: auto;
-  min-width: 0;
-`;
-
-const Side = styled.aside`
-  border-left: 1px solid ${(p) => p.theme.rule};
-  overflow: auto;
-  padding: 18px 22px 24px 20px;
-`;
-
-const Top = styled.header`
-  padding: 14px 24px 12px;
-  border-bottom: 1px solid ${(p) => p.theme.rule};
-  h2 {
-    font-size: 17px;
-    line-height: 24px;
-    overflow-wrap: anywhere;
-  }
-  p {
-    color: ${(p) => p.theme.ink2};
-  }
-`;
 
 const Group = styled.h3`
   font-size: 12px;
