@@ -3,6 +3,7 @@ package findings
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"steady-compass/core/estate"
 	"steady-compass/core/model"
@@ -46,10 +47,7 @@ func (c *check) aims(list []*aim) {
 			b := a.broken[0]
 			f := Finding{
 				Code: "intent.unmet", Subject: subject, Records: lines(a.intent), Trace: &Where{a.intent.Target + ":" + b.port, b.from},
-				Why: fmt.Sprintf("Meant for %s, and not so: %s %s %s.", selectorsOf(a.intent.For), waysOf(a.broken), endWord(len(a.broken)), b.path.Outcome),
-			}
-			if b.path.Outcome.Good() {
-				f.Why = fmt.Sprintf("Meant to reach %s, and %s %s elsewhere.", a.intent.Reaching, waysOf(a.broken), endWord(len(a.broken)))
+				Why: fmt.Sprintf("Meant for %s, and not so: %s.", selectorsOf(a.intent.For), waysOf(a.broken, true)),
 			}
 			f.Mend = unmetMend(a.broken)
 			c.add(f)
@@ -58,19 +56,12 @@ func (c *check) aims(list []*aim) {
 			b := a.bare[0]
 			f := Finding{
 				Code: "intent.unguarded", Subject: subject, Records: lines(a.intent), Trace: &Where{a.intent.Target + ":" + b.port, b.from},
-				Why: fmt.Sprintf("Meant to be guarded, and nobody signs in: who comes by %s arrives without.", waysOf(a.bare)),
+				Why: fmt.Sprintf("Meant to be guarded, and nobody signs in: who comes by %s arrives without.", waysOf(a.bare, false)),
 			}
 			f.Mend = c.guarding(a.bare)
 			c.add(f)
 		}
 	}
-}
-
-func endWord(n int) string {
-	if n == 1 {
-		return "ends"
-	}
-	return "end"
 }
 
 func selectorsOf(list []estate.Selector) string {
@@ -81,11 +72,18 @@ func selectorsOf(list []estate.Selector) string {
 	return joined(words)
 }
 
-// waysOf says by which ports, and from where.
-func waysOf(list []broken) string {
+// waysOf says by which ports, and from where; with how each ends, where that is asked for.
+func waysOf(list []broken, ends bool) string {
 	var words []string
 	for _, b := range list {
-		if w := fmt.Sprintf("port %s from %s", b.port, b.from); !slices.Contains(words, w) {
+		w := fmt.Sprintf("port %s from %s", b.port, b.from)
+		switch {
+		case ends && b.path.Outcome.Good():
+			w += " ends elsewhere than at " + *b.path.Intended
+		case ends:
+			w += fmt.Sprintf(" ends %s", strings.ReplaceAll(string(b.path.Outcome), "-", " "))
+		}
+		if !slices.Contains(words, w) {
 			words = append(words, w)
 		}
 	}

@@ -209,11 +209,13 @@ func (l *listening) use(p *model.Place, hook model.Hook, f *model.Filter, rule *
 			return use{elsewhere: true, why: fmt.Sprintf("No flow to %s meets this line: what listens there is met by filters %s of %s, and this one is %s.", portWordOf(there.ports.Intersect(rule.Ports), rec.Ports.Transport), hookWord(other), p.Name, hookWord(hook))}
 		}
 	}
-	to := "where this line looks"
-	if len(rec.To) > 0 {
-		to = "at " + whom(rec.To)
+	switch {
+	case len(rec.To) > 0:
+		return use{why: fmt.Sprintf("Nothing listens on %s at %s, as far as flows that filters %s of %s meet lead there.", what, whom(rec.To), hookWord(hook), p.Name)}
+	case hook == model.Input || hook == model.Arriving && !p.Router:
+		return use{why: fmt.Sprintf("Nothing on %s listens on %s.", p.Name, what)}
 	}
-	return use{why: fmt.Sprintf("Nothing listens on %s %s, as far as flows by %s of %s go.", what, to, hookWord(hook), p.Name)}
+	return use{why: fmt.Sprintf("Nothing that %s leads to listens on %s.", p.Name, what)}
 }
 
 // asks says whether anything recorded may be seen at a machine to ask from a set of addresses.
