@@ -52,7 +52,10 @@ func ReadJSON(file, text string) (*Ruleset, []intake.FileFault) {
 	const expected = `the packet filter's listing as JSON: {"nftables": […]}`
 	for _, want := range []any{json.Delim('{'), "nftables", json.Delim('[')} {
 		tok, err := dec.Token()
-		if err != nil && !errors.Is(err, io.EOF) {
+		if errors.Is(err, io.EOF) {
+			return r.out, fault(dec.InputOffset(), "there is no listing in it", expected)
+		}
+		if err != nil {
 			return r.out, []intake.FileFault{intake.JSONFault(file, text, dec, err, expected)}
 		}
 		if tok != want {
@@ -85,7 +88,9 @@ func ReadJSON(file, text string) (*Ruleset, []intake.FileFault) {
 		line, _ := position(text, start+1)
 		all = append(all, placed{o, line})
 	}
-	if _, err := dec.Token(); err != nil {
+	if _, err := dec.Token(); errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+		return r.out, fault(dec.InputOffset(), "it ends before the listing does", expected)
+	} else if err != nil {
 		return r.out, []intake.FileFault{intake.JSONFault(file, text, dec, err, expected)}
 	}
 	for _, o := range all { // sets and chains stand before or behind the rules that name them
