@@ -177,7 +177,7 @@ export function Frame({ children, dark, onTurn }: { children: ReactNode; dark: b
     ['Ports', '/ports', c?.machines, location === '/ports'],
     ['Exposure', `/exposure${keep}`, c?.open, location === '/exposure'],
     ['Findings', '/findings', c && c.errors + c.warnings + c.notes, location.startsWith('/findings')],
-    ['Records', '/records', state.data?.records, location === '/records'],
+    ['Records', '/records', state.data?.records, location === '/records' || location.startsWith('/filters/')],
     ['Log', '/log', undefined, location === '/log'],
   ];
   return (

@@ -1,3 +1,4 @@
+import { useVirtualizer } from '@tanstack/react-virtual';
 import { useEffect, useMemo, useRef, useState } from 'react';
 import styled from 'styled-components';
 import { useLocation } from 'wouter';
@@ -78,6 +79,12 @@ const Line = styled.div<{ $off: boolean; $look: boolean }>`
   }
 `;
 
+const Placed = styled.div`
+  position: absolute;
+  left: 0;
+  width: 100%;
+`;
+
 const Said = styled.span<{ $look?: boolean }>`
   grid-column: 3 / 6;
   font:
@@ -124,10 +131,6 @@ function InOrder({ filter }: { filter: FilterAnswer }) {
     const to = Math.min(Math.max(from + by, 1), filter.lines.length);
     setPlan(to === at ? { kind: 'none' } : { kind: 'move', to });
   };
-  useEffect(() => {
-    list.current?.querySelector('[aria-selected="true"]')?.scrollIntoView({ block: 'nearest' });
-  }, [at]);
-
   const { remove, add } = useMemo(() => edit(filter.name, line, plan), [filter.name, line, plan]);
   const preview = usePreview(remove, add);
   const keep = async () => {
@@ -161,10 +164,22 @@ function InOrder({ filter }: { filter: FilterAnswer }) {
     Escape: () => setPlan({ kind: 'none' }),
   });
 
-  const shown = arranged(filter.lines, at, plan);
+  const shown = useMemo(() => arranged(filter.lines, at, plan), [filter.lines, at, plan]);
+  const where = shown.findIndex((l) => l.place === at);
+  // eslint-disable-next-line react-hooks/incompatible-library -- the compiler leaves this view as it is
+  const rows = useVirtualizer({
+    count: shown.length,
+    getScrollElement: () => list.current,
+    estimateSize: () => 32,
+    getItemKey: (i) => shown[i]?.place ?? i,
+    overscan: 10,
+  });
+  useEffect(() => {
+    if (where >= 0) rows.scrollToIndex(where);
+  }, [rows, where]);
   return (
     <Two>
-      <Sheet ref={list}>
+      <Sheet style={{ overflow: 'hidden', display: 'grid', gridTemplateRows: 'auto auto minmax(0, 1fr)' }}>
         <Top>
           <h2>Filter {filter.name}</h2>
           <p>
@@ -181,17 +196,33 @@ function InOrder({ filter }: { filter: FilterAnswer }) {
           <span>to</span>
           <span>needed by</span>
         </Head>
-        {filter.lines.length === 0 && <Quiet>It has no line: everything is met by what it says of the rest.</Quiet>}
-        <div role="listbox" aria-label={`Lines of ${filter.name}`}>
-          {shown.map((l) => (
-            <Row key={l.place} line={l} chosen={l.place === at} onChoose={() => choose(l.place)} />
-          ))}
+        <div ref={list} style={{ overflow: 'auto' }}>
+          {filter.lines.length === 0 && <Quiet>It has no line: everything is met by what it says of the rest.</Quiet>}
+          <div
+            role="listbox"
+            aria-label={`Lines of ${filter.name}`}
+            style={{ height: rows.getTotalSize(), position: 'relative' }}
+          >
+            {rows.getVirtualItems().map((v) => {
+              const l = shown[v.index];
+              return l ? (
+                <Placed
+                  key={v.key}
+                  ref={rows.measureElement}
+                  data-index={v.index}
+                  style={{ transform: `translateY(${v.start}px)` }}
+                >
+                  <Row line={l} chosen={l.place === at} onChoose={() => choose(l.place)} />
+                </Placed>
+              ) : null;
+            })}
+          </div>
+          <Line as="div" $off={false} $look={false} style={{ cursor: 'default' }}>
+            <small>rest</small>
+            <b>{says[filter.otherwise] ?? filter.otherwise}</b>
+            <Said>what no line names</Said>
+          </Line>
         </div>
-        <Line as="div" $off={false} $look={false} style={{ cursor: 'default' }}>
-          <small>rest</small>
-          <b>{says[filter.otherwise] ?? filter.otherwise}</b>
-          <Said>what no line names</Said>
-        </Line>
       </Sheet>
       <Side aria-label="The chosen line">
         {line ? (
