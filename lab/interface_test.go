@@ -180,7 +180,7 @@ func TestEditedWhereItStands(t *testing.T) {
 func TestRecordsEditor(t *testing.T) {
 	p := start(t, "demo")
 	b := open(t, p.url+"/records")
-	b.until(`document.querySelector('.cm-caution')`)
+	b.until(`document.querySelectorAll('.cm-line').length > 10`)
 	eval[bool](b, `(document.querySelector('.cm-content').focus(), true)`)
 	b.press(kb.Enter)
 	b.press(kb.ArrowUp)
@@ -234,10 +234,16 @@ func TestAnotherPersonsChange(t *testing.T) {
 	b.until(verdict + ` === 'arrives'`)
 }
 
+// toKind goes to the first line of a kind in the editor of the records.
+func toKind(word string) string {
+	return fmt.Sprintf(`([...document.querySelectorAll('nav button')].find((x) => x.firstChild.textContent.trim() === %q).click(), true)`, word)
+}
+
 // TestImportedFile takes a zone file over: shown first, its faults too, kept as one change, taken back with a key.
 func TestImportedFile(t *testing.T) {
 	p := start(t, "demo")
 	b := open(t, p.url+"/records")
+	b.until(toKind("dns"))
 	b.until(`document.querySelector('.cm-caution')`)
 	drop := func(name, text string) {
 		eval[bool](b, fmt.Sprintf(`(() => {

@@ -35,6 +35,9 @@ func TestPictures(t *testing.T) {
 		eval[bool](b, `(localStorage.setItem('light', '`+light+`'), true)`)
 		for _, v := range views {
 			b.do(chromedp.Navigate(p.url + v.path))
+			if v.name == "records" { // where there are cautions in the margin
+				b.until(toKind("dns"))
+			}
 			b.until(`document.querySelector('` + v.ready + `')`)
 			b.until(`document.fonts.status === 'loaded'`)
 			if wide := eval[int](b, `document.documentElement.scrollWidth`); wide > 1280 {
