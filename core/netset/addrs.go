@@ -264,6 +264,17 @@ func (s Addrs) Of(v6 bool) Addrs {
 	return s.family(v6)
 }
 
+// Families is the part in the families that are asked for.
+func (s Addrs) Families(v4, v6 bool) Addrs {
+	switch {
+	case v4 && v6:
+		return s
+	case v4 || v6:
+		return s.Of(v6)
+	}
+	return Addrs{}
+}
+
 // isFamilyOf says whether s is the IPv4 or IPv6 part of t, without comparing what they hold.
 func (s Addrs) isFamilyOf(t Addrs) bool {
 	return t.family(false).addrs == s.addrs || t.family(true).addrs == s.addrs

@@ -20,7 +20,7 @@ type Flows struct {
 
 // IsEmpty says whether no flow is in the set.
 func (f Flows) IsEmpty() bool {
-	return f.From.IsEmpty() || f.To.IsEmpty() || f.Transport == 0 || f.Ports.IsEmpty() || f.Entering.isEmpty() || f.Leaving.isEmpty()
+	return f.From.IsEmpty() || f.To.IsEmpty() || f.Transport == 0 || f.Ports.IsEmpty() || f.Entering.IsEmpty() || f.Leaving.IsEmpty()
 }
 
 // Intersect is the flows in both.
@@ -59,8 +59,8 @@ func (f Flows) intersect(g Flows, s shares) Flows {
 	if out.Ports = f.Ports.Intersect(g.Ports); out.Ports.IsEmpty() {
 		return Flows{}
 	}
-	out.Entering, out.Leaving = f.Entering.intersect(g.Entering), f.Leaving.intersect(g.Leaving)
-	if out.Entering.isEmpty() || out.Leaving.isEmpty() {
+	out.Entering, out.Leaving = f.Entering.Intersect(g.Entering), f.Leaving.Intersect(g.Leaving)
+	if out.Entering.IsEmpty() || out.Leaving.IsEmpty() {
 		return Flows{}
 	}
 	if out.To, _ = s.of(f.To, g.To); out.To.IsEmpty() {
@@ -105,56 +105,17 @@ func (f Flows) subtract(g Flows, s shares) []Flows {
 	left.From = both.From
 
 	part = left
-	part.Entering = left.Entering.subtract(both.Entering)
+	part.Entering = left.Entering.Subtract(both.Entering)
 	put(part)
 	left.Entering = both.Entering
 
-	left.Leaving = left.Leaving.subtract(both.Leaving)
+	left.Leaving = left.Leaving.Subtract(both.Leaving)
 	put(left)
 	return out
 }
 
-// Nets is a set of networks by which flows come or go: those listed, or all but those.
-type Nets struct {
-	except bool
-	list   []model.NetID // rising
-}
-
-// AnyNet is all networks, and none: what is made here comes by no network.
-func AnyNet() Nets { return Nets{except: true} }
-
-// Any says whether every network is in the set.
-func (n Nets) Any() bool { return n.except && len(n.list) == 0 }
-
-// Only is the networks of the set where it is a list of some.
-func (n Nets) Only() []model.NetID {
-	if n.except {
-		return nil
-	}
-	return n.list
-}
-
-// Has says whether a network is in the set.
-func (n Nets) Has(id model.NetID) bool { return slices.Contains(n.list, id) != n.except }
-
-// Equal says whether both are the same networks.
-func (n Nets) Equal(o Nets) bool { return n.except == o.except && slices.Equal(n.list, o.list) }
-
-func (n Nets) isEmpty() bool { return !n.except && len(n.list) == 0 }
-
-func (n Nets) intersect(o Nets) Nets {
-	switch {
-	case n.except && o.except:
-		both := slices.Concat(n.list, o.list)
-		slices.Sort(both)
-		return Nets{true, slices.Compact(both)}
-	case n.except:
-		return o.intersect(n)
-	}
-	return Nets{false, slices.DeleteFunc(slices.Clone(n.list), func(id model.NetID) bool { return !o.Has(id) })}
-}
-
-func (n Nets) subtract(o Nets) Nets { return n.intersect(Nets{!o.except, o.list}) }
+// Nets is a set of networks by which flows come or go. What is made here comes by none, and is in the set of any.
+type Nets = netset.Choice[model.NetID]
 
 // points gives each container without a written address, in the networks that a filter may see it in, an address that
 // nobody has: a set of addresses can then hold it. They are out of the discard-only block (RFC 6666).
@@ -201,7 +162,7 @@ type ends struct{ sure, perhaps netset.Addrs }
 
 func (p points) ends(m *model.Model, match model.Match, v4, v6 bool) ends {
 	if match.Any {
-		set := families(netset.Everything(), v4, v6)
+		set := netset.Everything().Families(v4, v6)
 		for _, n := range p.nets {
 			if net := m.Networks[n]; v4 && net.Family(false) || v6 && net.Family(true) {
 				set = netset.Union(set, p.blocks[n])
@@ -209,10 +170,10 @@ func (p points) ends(m *model.Model, match model.Match, v4, v6 bool) ends {
 		}
 		return ends{set, set}
 	}
-	e := ends{sure: families(match.Set, v4, v6)}
+	e := ends{sure: match.Set.Families(v4, v6)}
 	e.perhaps = e.sure
 	for _, n := range p.nets {
-		free := families(m.Networks[n].Free, v4, v6)
+		free := m.Networks[n].Free.Families(v4, v6)
 		switch {
 		case free.IsEmpty() || !match.Set.Overlaps(free):
 		case match.Set.Covers(free):
@@ -230,34 +191,4 @@ func (p points) ends(m *model.Model, match model.Match, v4, v6 bool) ends {
 		}
 	}
 	return e
-}
-
-func families(set netset.Addrs, v4, v6 bool) netset.Addrs {
-	switch {
-	case v4 && v6:
-		return set
-	case v4:
-		return set.Of(false)
-	}
-	return set.Of(true)
-}
-
-// Networks is the networks listed.
-func Networks(ids ...model.NetID) Nets { return Nets{list: sortedIDs(ids)} }
-
-// NetworksBut is all networks but those listed.
-func NetworksBut(ids ...model.NetID) Nets { return Nets{except: true, list: sortedIDs(ids)} }
-
-// But is the networks that are not in the set, where it is all but some.
-func (n Nets) But() []model.NetID {
-	if !n.except {
-		return nil
-	}
-	return n.list
-}
-
-func sortedIDs(ids []model.NetID) []model.NetID {
-	out := slices.Clone(ids)
-	slices.Sort(out)
-	return slices.Compact(out)
 }

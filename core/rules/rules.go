@@ -52,12 +52,12 @@ func Read(m *model.Model, f *model.Filter, on []*model.Place) Reading {
 	for _, rule := range f.Rules {
 		line := Line{Rule: rule}
 		from, to := r.points.ends(m, rule.From, v4, v6), r.points.ends(m, rule.To, v4, v6)
-		line.Names = Flows{From: from.perhaps, To: to.perhaps, Transport: rule.Record.Ports.Transport, Ports: rule.Ports, Entering: AnyNet(), Leaving: AnyNet()}
+		line.Names = Flows{From: from.perhaps, To: to.perhaps, Transport: rule.Record.Ports.Transport, Ports: rule.Ports, Entering: netset.AnyOf[model.NetID](), Leaving: netset.AnyOf[model.NetID]()}
 		if rule.Entering != model.NoNet {
-			line.Names.Entering = Networks(rule.Entering)
+			line.Names.Entering = netset.OnlyOf(rule.Entering)
 		}
 		if rule.Leaving != model.NoNet {
-			line.Names.Leaving = Networks(rule.Leaving)
+			line.Names.Leaving = netset.OnlyOf(rule.Leaving)
 		}
 		line.sure = line.Names
 		line.sure.From, line.sure.To = from.sure, to.sure

@@ -248,9 +248,9 @@ func (r *reading) sameRule(was *model.Rule, p part, v4, v6 bool) bool {
 	}
 	net := func(id model.NetID) rules.Nets {
 		if id == model.NoNet {
-			return rules.AnyNet()
+			return netset.AnyOf[model.NetID]()
 		}
-		return rules.Networks(id)
+		return netset.OnlyOf(id)
 	}
 	if !p.flows.Entering.Equal(net(was.Entering)) || !p.flows.Leaving.Equal(net(was.Leaving)) {
 		return false
@@ -268,16 +268,6 @@ func (r *reading) sameRule(was *model.Rule, p part, v4, v6 bool) bool {
 		}
 	}
 	return true
-}
-
-func families(set netset.Addrs, v4, v6 bool) netset.Addrs {
-	switch {
-	case v4 && v6:
-		return set
-	case v4:
-		return set.Of(false)
-	}
-	return set.Of(true)
 }
 
 // lines are a set of flows as rules: one for each network by which they come or go.
@@ -317,13 +307,13 @@ func (r *reading) netNames(n rules.Nets) []string {
 // selectors are a set of addresses by the names that the estate has for them; none where it is every address of the
 // families in question.
 func (r *reading) selectors(set netset.Addrs, v4, v6 bool) []estate.Selector {
-	if families(netset.Everything(), v4, v6).Subtract(set).IsEmpty() {
+	if netset.Everything().Families(v4, v6).Subtract(set).IsEmpty() {
 		return nil
 	}
 	var out []estate.Selector
 	left := set
 	take := func(part netset.Addrs, s estate.Selector) {
-		if part = families(part, v4, v6); !part.IsEmpty() && left.Covers(part) {
+		if part = part.Families(v4, v6); !part.IsEmpty() && left.Covers(part) {
 			out, left = append(out, s), left.Subtract(part)
 		}
 	}

@@ -70,7 +70,7 @@ func expressions(c *Chain, rule *Rule) []any {
 		key string
 		of  Interfaces
 	}{{"iifname", m.In}, {"oifname", m.Out}} {
-		if i.of.any() {
+		if i.of.Any() {
 			continue
 		}
 		op := "=="

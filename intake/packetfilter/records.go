@@ -132,7 +132,7 @@ func (r *reading) filter(c *Chain) {
 		hooks = []model.Hook{model.Input, model.Through} // it meets what is translated already
 	}
 	for _, hook := range hooks {
-		r.filterAt(c, hook, rules.AnyNet())
+		r.filterAt(c, hook, netset.AnyOf[model.NetID]())
 	}
 	inside := r.containerNets()
 	if len(inside) == 0 || c.Hook != "prerouting" || hooks[0] != model.Arriving {
@@ -140,7 +140,7 @@ func (r *reading) filter(c *Chain) {
 	}
 	// The kernel's chain meets flows from the machine's own containers too, which filters that are arriving do not.
 	for _, hook := range []model.Hook{model.Input, model.Through} {
-		r.filterAt(c, hook, rules.Networks(inside...))
+		r.filterAt(c, hook, netset.OnlyOf(inside...))
 	}
 }
 
@@ -248,7 +248,7 @@ func (r *reading) containerNets() []model.NetID {
 
 func (c *chainReading) all(chain *Chain) rules.Flows {
 	m := Everything(chain.Family)
-	return rules.Flows{From: m.From, To: m.To, Transport: m.Transport, Ports: m.Ports, Entering: rules.AnyNet(), Leaving: rules.AnyNet()}
+	return rules.Flows{From: m.From, To: m.To, Transport: m.Transport, Ports: m.Ports, Entering: netset.AnyOf[model.NetID](), Leaving: netset.AnyOf[model.NetID]()}
 }
 
 func (c *chainReading) put(flows []rules.Flows, action string) {
@@ -366,7 +366,7 @@ func (c *chainReading) boxes(rule *Rule) (out []rules.Flows, loop bool, strange 
 		switch {
 		case lo && !i.Except && len(nets.Only()) == 0:
 			*at, loop = at.Intersect(own), true
-			return rules.AnyNet(), c.hook == model.Input || c.hook == model.Output || c.hook == model.Arriving
+			return netset.AnyOf[model.NetID](), c.hook == model.Input || c.hook == model.Output || c.hook == model.Arriving
 		case lo && i.Except && (c.hook == model.Input || c.hook == model.Output):
 			*at = at.Subtract(own)
 		}
@@ -416,7 +416,7 @@ func (r *reading) translations() []rules.Flows {
 			if rule.Action != DNAT || !rule.Addr.IsValid() {
 				continue
 			}
-			f := rules.Flows{From: rule.Match.From, To: netset.AddrsOf(rule.Addr), Transport: rule.Match.Transport, Ports: rule.Match.Ports, Entering: rules.AnyNet(), Leaving: rules.AnyNet()}
+			f := rules.Flows{From: rule.Match.From, To: netset.AddrsOf(rule.Addr), Transport: rule.Match.Transport, Ports: rule.Match.Ports, Entering: netset.AnyOf[model.NetID](), Leaving: netset.AnyOf[model.NetID]()}
 			if len(rule.Ports) > 0 {
 				f.Ports = netset.PortsOf(rule.Ports...)
 			}
@@ -446,12 +446,12 @@ func (r *reading) nets(i Interfaces) (nets rules.Nets, lo bool, odd string) {
 		}
 	}
 	if i.Except {
-		return rules.NetworksBut(ids...), lo, odd
+		return netset.AllBut(ids...), lo, odd
 	}
 	if odd != "" && len(ids) == 0 {
-		return rules.AnyNet(), lo, odd // any of them, perhaps
+		return netset.AnyOf[model.NetID](), lo, odd // any of them, perhaps
 	}
-	return rules.Networks(ids...), lo, odd
+	return netset.OnlyOf(ids...), lo, odd
 }
 
 func (r *reading) interfaceOf(name string) string {

@@ -5,7 +5,6 @@ package packetfilter
 
 import (
 	"net/netip"
-	"slices"
 
 	"steady-compass/core/netset"
 )
@@ -76,10 +75,7 @@ type Match struct {
 }
 
 // Interfaces is those that are listed, or all but those.
-type Interfaces struct {
-	Except bool
-	List   []string
-}
+type Interfaces = netset.Choice[string]
 
 // Everything is the match of a rule without conditions, in a table of a family.
 func Everything(family string) Match {
@@ -98,32 +94,13 @@ func Everything(family string) Match {
 // isAll says whether the match has no condition on addresses, ports and interfaces.
 func (m *Match) isAll(family string) bool {
 	all := Everything(family)
-	return m.From.Equal(all.From) && m.To.Equal(all.To) && m.Transport == netset.Both && m.Ports.Equal(all.Ports) && m.In.any() && m.Out.any() && !m.Translated && !m.Local
+	return m.From.Equal(all.From) && m.To.Equal(all.To) && m.Transport == netset.Both && m.Ports.Equal(all.Ports) && m.In.Any() && m.Out.Any() && !m.Translated && !m.Local
 }
 
 // isLocalOnly says whether the match has no condition but that it is for the machine itself.
 func (m Match) isLocalOnly(family string) bool {
 	m.Local = false
 	return m.isAll(family)
-}
-
-func (i Interfaces) equal(o Interfaces) bool {
-	return i.Except == o.Except && slices.Equal(i.List, o.List)
-}
-
-func (i Interfaces) any() bool { return i.Except && len(i.List) == 0 }
-
-// and narrows to what is in both.
-func (i Interfaces) and(o Interfaces) Interfaces {
-	switch {
-	case i.Except && o.Except:
-		list := slices.Concat(i.List, o.List)
-		slices.Sort(list)
-		return Interfaces{true, slices.Compact(list)}
-	case i.Except:
-		return o.and(i)
-	}
-	return Interfaces{false, slices.DeleteFunc(slices.Clone(i.List), func(name string) bool { return slices.Contains(o.List, name) == o.Except })}
 }
 
 // narrow takes in one more condition.
@@ -154,7 +131,7 @@ func (m *Match) narrowInterfaces(out bool, list []string, not bool) {
 	if out {
 		at = &m.Out
 	}
-	*at = at.and(Interfaces{not, list})
+	*at = at.Intersect(Interfaces{Except: not, List: list})
 }
 
 // empty says whether no TCP or UDP flow is in the match.

@@ -135,7 +135,7 @@ func mergedRule(a, b Rule) (Rule, bool) {
 		return a, false
 	}
 	from, to := x.From.Equal(y.From), x.To.Equal(y.To)
-	in, out, transport := x.In.equal(y.In), x.Out.equal(y.Out), x.Transport == y.Transport
+	in, out, transport := x.In.Equal(y.In), x.Out.Equal(y.Out), x.Transport == y.Transport
 	switch {
 	case to && in && out && transport:
 		a.Match.From = netset.Union(x.From, y.From)
@@ -508,7 +508,7 @@ func WriteSave(rs *Ruleset, six bool) (text string, left []string) {
 						rule.Action = Drop
 						left = append(left, fmt.Sprintf("filter %s: the save format refuses nothing there; it is written as a drop", c.Name))
 					}
-					if name == "POSTROUTING" && !rule.Match.In.any() {
+					if name == "POSTROUTING" && !rule.Match.In.Any() {
 						rule.Match.From, rule.Match.In = rule.Match.From.Intersect(rule.Match.Near), Interfaces{Except: true}
 						left = append(left, "the save format cannot say by which interface a flow came that leaves: what is looped back is told by the addresses of the networks there")
 					}
@@ -571,7 +571,7 @@ func savedLines(rule *Rule, c *Chain, six bool, onward string) []string {
 		of   Interfaces
 	}{{"-i", m.In}, {"-o", m.Out}} {
 		switch {
-		case i.of.any():
+		case i.of.Any():
 		case i.of.Except: // of one: FromRecords lists the others where there are more
 			each([]string{" ! " + i.flag + " " + i.of.List[0]})
 		default:

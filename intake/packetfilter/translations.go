@@ -187,7 +187,7 @@ func (r *reading) forwardPieces() []piece {
 func (r *reading) undecided(rule *Rule, why string) {
 	r.left(rule, why+" has no meaning here; the flows that it may take are undecided")
 	m := rule.Match
-	box := rules.Flows{From: m.From, To: m.To, Transport: m.Transport, Ports: m.Ports, Entering: rules.AnyNet(), Leaving: rules.AnyNet()}
+	box := rules.Flows{From: m.From, To: m.To, Transport: m.Transport, Ports: m.Ports, Entering: netset.AnyOf[model.NetID](), Leaving: netset.AnyOf[model.NetID]()}
 	if m.Local {
 		box.To = box.To.Intersect(r.ownAddrs())
 	}
@@ -375,7 +375,7 @@ func (r *reading) outbounds(c *Chain) {
 			strange = append(strange, odd)
 		}
 		whole := Everything(c.Family)
-		if !m.To.Equal(whole.To) || !m.Ports.Equal(whole.Ports) || m.Transport != whole.Transport || !m.In.any() {
+		if !m.To.Equal(whole.To) || !m.Ports.Equal(whole.Ports) || m.Transport != whole.Transport || !m.In.Any() {
 			strange = append(strange, "a rewriting for some destinations, ports or interfaces of entry only")
 		}
 		if len(strange) > 0 {
