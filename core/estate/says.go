@@ -52,7 +52,7 @@ func sayAddress(r *Address) string {
 		changes = ", which may change"
 	}
 	if len(r.Hosts) > 1 {
-		changes += fmt.Sprintf("; shared with %s, which do not hold it now", joinWords(r.Hosts[1:]))
+		changes += fmt.Sprintf("; shared with %s, without its being there now", joinWords(r.Hosts[1:]))
 	}
 	switch {
 	case r.Held.Unknown:
@@ -64,11 +64,11 @@ func sayAddress(r *Address) string {
 }
 
 func sayRoute(r *Route) string {
-	to := "everything without a way of its own"
+	what := "whatever has no closer way"
 	if r.To != "default" {
-		to = r.To
+		what = "what is for " + r.To
 	}
-	return fmt.Sprintf("%s sends what is for %s by way of %s.", r.Host, to, r.Via)
+	return fmt.Sprintf("%s sends %s by way of %s.", r.Host, what, r.Via)
 }
 
 func sayGroup(r *Group) string {
@@ -293,6 +293,9 @@ func sayIntent(r *Intent) string {
 	}
 	if r.Guarded {
 		text += ", behind a sign-in"
+	}
+	if len(r.For) == 1 && r.For[0].Word == "nobody" {
+		return text + "."
 	}
 	return text + ", and for nobody else."
 }
