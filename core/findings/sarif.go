@@ -1,6 +1,9 @@
 package findings
 
-import "slices"
+import (
+	"net/url"
+	"slices"
+)
 
 // The parts of SARIF 2.1.0 (OASIS) that a report uses.
 type (
@@ -57,7 +60,7 @@ func SARIF(r Report, file string) any {
 		}
 		at := sarifLocation{Logical: []sarifLogical{{f.Subject}}}
 		if file != "" && file != "-" {
-			at.Physical = &sarifPhysical{sarifArtifact{file}}
+			at.Physical = &sarifPhysical{sarifArtifact{(&url.URL{Path: file}).String()}} // a URI reference: §3.4.3
 		}
 		run.Results = append(run.Results, sarifResult{
 			f.Code, string(f.Level),
