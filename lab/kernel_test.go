@@ -142,10 +142,13 @@ func endOf(p *trace.Path) string { return *p.End }
 var answered = map[string]bool{"refused": true, "unroutable": true, "arrived outside": true}
 
 // unheardOf says whether an estate has lines by which an answer may be lost: a source that is another's, a translation back
-// into the client's own network with the source kept, a filter without state. The records call what refuses a refusal,
-// heard or not.
+// into the client's own network with the source kept, a filter without state, a private source that nothing rewrites on its
+// way out. The records call what refuses a refusal, heard or not.
 func unheardOf(e *estate.Estate) bool {
-	return len(of[*estate.Outbound](e)) > 0 || slices.ContainsFunc(of[*estate.Filter](e), func(f *estate.Filter) bool { return f.Stateless }) || slices.ContainsFunc(of[*estate.Forward](e), func(f *estate.Forward) bool { return f.Inside })
+	kept := func(n *estate.Network) bool {
+		return n.Routed && slices.ContainsFunc(n.Prefixes, func(p netip.Prefix) bool { return p.Addr().Is6() && p.Addr().IsPrivate() })
+	}
+	return slices.ContainsFunc(of[*estate.Network](e), kept) || len(of[*estate.Outbound](e)) > 0 || slices.ContainsFunc(of[*estate.Filter](e), func(f *estate.Filter) bool { return f.Stateless }) || slices.ContainsFunc(of[*estate.Forward](e), func(f *estate.Forward) bool { return f.Inside })
 }
 
 // relevant are the lines that differ from one random estate to the next.

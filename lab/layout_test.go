@@ -132,8 +132,10 @@ func (l *layout) length(network string, a netip.Addr) int {
 	return a.BitLen()
 }
 
-// router is the link-local address by which a machine on internet is routed to.
-const routerLocal = "fe80::1"
+// local is the link-local address by which a machine on internet is routed to.
+func (l *layout) local(host string) string {
+	return fmt.Sprintf("fe80::%x", 1+slices.IndexFunc(l.machines, func(m *machineLaid) bool { return m.host.Name == host }))
+}
 
 func (l *layout) hosts() error {
 	for _, h := range of[*estate.Host](l.e) {
@@ -160,7 +162,10 @@ func (l *layout) hosts() error {
 			}
 		}
 		if slices.Contains(m.nets, "internet") {
-			if err := s.hold("internet", routerLocal+"/64"); err != nil {
+			if err := s.hold("internet", l.local(h.Name)+"/64"); err != nil {
+				return err
+			}
+			if err := s.set("net/ipv4/conf/internet/arp_ignore", "1"); err != nil { // its inner addresses are not there
 				return err
 			}
 		}
@@ -290,13 +295,6 @@ func (l *layout) strangers() error {
 		if err := l.onInternet(s); err != nil {
 			return err
 		}
-		for _, a := range of[*estate.Address](l.e) {
-			if a.Held.Block.IsValid() {
-				if err := s.route(a.Held.Block.String(), "via", routerLocal, "dev", "internet"); err != nil {
-					return err
-				}
-			}
-		}
 		for port := uint16(1); port <= 14; port++ {
 			for _, proto := range netset.Both.Each() {
 				b, err := s.answer(outsideAddr, port, proto, "outside")
@@ -323,6 +321,13 @@ func (l *layout) onInternet(s *space) error {
 			return exec.Command("ip", family, "route", "replace", "default", "dev", "internet").Run()
 		}); err != nil {
 			return fmt.Errorf("%s: the way to internet: %w", s.name, err)
+		}
+	}
+	for _, a := range of[*estate.Address](l.e) {
+		if a.Held.Block.IsValid() && a.Network == "internet" && a.Hosts[0] != s.name {
+			if err := s.route(a.Held.Block.String(), "via", l.local(a.Hosts[0]), "dev", "internet"); err != nil {
+				return err
+			}
 		}
 	}
 	return nil

@@ -213,8 +213,9 @@ func (l *layout) noWay(say func(string, ...any), s *space) {
 	for _, p := range private {
 		inside = append(inside, netip.MustParsePrefix(p))
 	}
+	near := l.withoutInternet(out)
 	for _, n := range of[*estate.Network](l.e) {
-		if n.On == "" || n.Routed {
+		if near[n.Name] && (n.On == "" || n.Routed) {
 			behind = append(behind, n.Prefixes...)
 		}
 	}
@@ -235,6 +236,27 @@ func (l *layout) noWay(say func(string, ...any), s *space) {
 		say("}")
 	}
 	say("}")
+}
+
+// withoutInternet are the networks that hang together with some without the internet between them.
+func (l *layout) withoutInternet(from []string) map[string]bool {
+	near := map[string]bool{}
+	for _, name := range from {
+		near[name] = name != "internet"
+	}
+	for grown := true; grown; {
+		grown = false
+		for _, m := range l.machines {
+			if !slices.ContainsFunc(m.nets, func(n string) bool { return near[n] }) {
+				continue
+			}
+			for _, n := range m.nets {
+				grown = grown || n != "internet" && !near[n]
+				near[n] = n != "internet"
+			}
+		}
+	}
+	return near
 }
 
 // strangersInside keeps container networks apart, and closed to other machines but for maps.

@@ -74,10 +74,10 @@ type openings struct {
 	lands map[string]bool // whether an intent lands at a place
 }
 
-// landing is where something open lands.
+// landing is where something open lands that has no sites.
 type landing struct {
-	place, site string
-	port        uint16
+	place, transport string
+	port             uint16
 }
 
 // doorKey is an address, a transport and a range of ports.
@@ -97,7 +97,7 @@ func (o *openings) note(code string, e seen) *opening {
 // look says of one thing open what is wrong with it.
 func (o *openings) look(e seen) {
 	for port := int(e.Range.Lo); e.Site == nil && port <= int(e.Range.Hi) && port-int(e.Range.Lo) < widest; port++ {
-		at := landing{e.Place, "", e.Lands(uint16(port))}
+		at := landing{e.Place, e.Transport, e.Lands(uint16(port))}
 		if !slices.Contains(o.check.reach[at], e.from) {
 			o.check.reach[at] = append(o.check.reach[at], e.from)
 		}
@@ -552,37 +552,50 @@ func (d *declaring) declare(e *seen, site string) bool {
 	return true
 }
 
-// place says that a port is meant for all who reach it, by the place where it lands: an intent is for nobody else. nil where
-// it has sites, or some of them do not get there by each of its addresses.
+// place says that ports are meant for all who reach them, by the place where they land: an intent is for nobody else. Ports
+// that others reach have a line of their own. nil where there are sites, or so many ports that they are not told apart, or
+// where some do not get there by each of the place's addresses.
 func (d *declaring) place(e *seen) *trace.Mend {
-	if e.Site != nil || e.Lands(e.Range.Lo) == e.Lands(e.Range.Hi) && e.Range.Lo != e.Range.Hi {
+	inner := netset.PortRange{Lo: e.Lands(e.Range.Lo), Hi: e.Lands(e.Range.Hi)}
+	if e.Site != nil || inner.Len() != e.Range.Len() || inner.Len() > widest {
 		return nil
 	}
-	inner := netset.PortRange{Lo: e.Lands(e.Range.Lo), Hi: e.Lands(e.Range.Hi)}
-	ports := estate.Ports{Ranges: []netset.PortRange{inner}, Transport: netset.TCP}
-	if e.Transport == "udp" {
-		ports.Transport = netset.UDP
-	}
-	var audience []estate.Selector
-	for port := int(inner.Lo); port <= int(inner.Hi) && port-int(inner.Lo) < widest; port++ {
-		for _, from := range d.reach[landing{e.Place, "", uint16(port)}] {
-			audience = appendNew(audience, vantageSelector(from))
+	reach := func(port int) []string { return d.reach[landing{e.Place, e.Transport, uint16(port)}] }
+	mend := &trace.Mend{Remove: []string{}}
+	for lo := int(inner.Lo); lo <= int(inner.Hi); {
+		hi := lo
+		for hi < int(inner.Hi) && slices.Equal(reach(hi+1), reach(lo)) {
+			hi++
 		}
-	}
-	for _, s := range audience {
-		word := s.String()
-		entry := e.Open
-		entry.Range = inner
-		if !d.arrives(e.Place, entry, word) {
+		i := d.placeIntent(e, netset.PortRange{Lo: uint16(lo), Hi: uint16(hi)}, reach(lo))
+		if i == nil {
 			return nil
 		}
+		mend.Add = append(mend.Add, estate.Line(i))
+		lo = hi + 1
 	}
-	if slices.Contains(audience, vantageSelector("internet")) {
-		audience = []estate.Selector{vantageSelector("internet")}
+	return mend
+}
+
+// placeIntent is the line that says of some ports of a place that they are meant for those who reach them.
+func (d *declaring) placeIntent(e *seen, ports netset.PortRange, audience []string) *estate.Intent {
+	entry := e.Open
+	entry.Range = ports
+	i := &estate.Intent{Target: e.Place, Ports: estate.Ports{Ranges: []netset.PortRange{ports}, Transport: netset.TCP}}
+	if e.Transport == "udp" {
+		i.Ports.Transport = netset.UDP
 	}
-	i := &estate.Intent{Target: e.Place, Ports: ports, For: audience}
-	if len(audience) == 0 || estate.Complete(i) != nil {
+	for _, from := range audience {
+		if !d.arrives(e.Place, entry, from) {
+			return nil
+		}
+		i.For = appendNew(i.For, vantageSelector(from))
+	}
+	if slices.Contains(i.For, vantageSelector("internet")) {
+		i.For = []estate.Selector{vantageSelector("internet")}
+	}
+	if len(i.For) == 0 || estate.Complete(i) != nil {
 		return nil
 	}
-	return &trace.Mend{Remove: []string{}, Add: lines(i)}
+	return i
 }

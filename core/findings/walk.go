@@ -337,19 +337,19 @@ func (c *check) forward(p *model.Place, f *model.Forward) {
 	case model.OnLink:
 		c.leadsTo(subject, rec, c.m.Places[hop.Place], to, f.Pairs, rec.Bind.Ports)
 	case model.Nobody, model.NoWay:
-		c.add(Finding{Code: "path.forward-nowhere", Subject: subject, Records: lines(rec), Why: fmt.Sprintf("The forward leads to %s, which no machine holds.", to), Mend: c.nearestTarget(rec)})
+		c.add(Finding{Code: "path.forward-nowhere", Subject: subject, Records: lines(rec), Why: fmt.Sprintf("The forward leads to %s, which no machine holds.", to), Mend: c.nearestTarget(p, rec)})
 	}
 }
 
-// nearestTarget leads a forward that reaches nobody to the only machine that listens on its ports.
-func (c *check) nearestTarget(rec *estate.Forward) *trace.Mend {
+// nearestTarget leads a forward that reaches nobody to the only machine on its side of the internet that listens on its ports.
+func (c *check) nearestTarget(router *model.Place, rec *estate.Forward) *trace.Mend {
 	inner := rec.To.Ports
 	if rec.To.Kept() {
 		inner = rec.Bind.Ports
 	}
 	var found netip.Addr
 	for _, p := range c.m.Places {
-		if p.IsContainer() || p.Outside {
+		if p.IsContainer() || p.Outside || p.Island != router.Island {
 			continue
 		}
 		takes := false

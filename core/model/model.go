@@ -35,8 +35,9 @@ type Network struct {
 	Set      netset.Addrs // all its addresses
 	Free     netset.Addrs // those that nobody holds: the source of a flow "from the network"
 	On       PlaceID      // the machine that a container network is inside of; Nowhere for others
-	Members  []PlaceID    // who holds an address there, in the order written
-	onward   []PlaceID    // of these, those that may lead flows on to another network
+	Island   Island
+	Members  []PlaceID // who holds an address there, in the order written
+	onward   []PlaceID // of these, those that may lead flows on to another network
 	holders  map[netip.Addr]Holding
 }
 
@@ -87,6 +88,7 @@ type Place struct {
 	Router    bool
 	Outside   bool
 	Unlisted  bool
+	Island    Island
 	Legs      []Leg
 	Routes    []Route
 	Sockets   []Socket // of this stack
@@ -283,6 +285,7 @@ func Compile(e *estate.Estate) *Model {
 	m.compileAddresses()
 	m.compileRest()
 	m.compileRegions()
+	m.compileIslands()
 	m.Names = names.Compile(e, m.holdsOnInternet)
 	return m
 }

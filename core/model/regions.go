@@ -93,6 +93,9 @@ func (m *Model) region(a netip.Addr) *region {
 	return m.regions.other[0]
 }
 
+// NetworksAround are the recorded networks that an address is in; not to be changed.
+func (m *Model) NetworksAround(a netip.Addr) []NetID { return m.region(a).nets }
+
 // InRecordedNetwork says whether an address is in a network that is written down.
 func (m *Model) InRecordedNetwork(a netip.Addr) bool { return len(m.region(a).nets) > 0 }
 

@@ -171,8 +171,8 @@ type Leader struct {
 func (m *Model) byRouter(p *Place, dst netip.Addr) Hop {
 	var found []Leader
 	for _, leg := range p.Legs {
-		if leg.Gateway { // a container network inside the machine leads nowhere
-			continue
+		if leg.Gateway || leg.Net == Internet && !m.Global(dst) {
+			continue // a container network inside the machine leads nowhere, and the internet to no private address
 		}
 		for _, l := range m.leaders(leg.Net, dst, p.ID) {
 			if len(found) == 0 || found[0].Place != l.Place {

@@ -4,6 +4,7 @@ package netset
 
 import (
 	"net/netip"
+	"slices"
 	"sort"
 	"sync"
 
@@ -13,20 +14,19 @@ import (
 // Addrs is an immutable set of IP addresses of both families. The zero value is empty.
 type Addrs struct{ *addrs }
 
-// addrs is what an Addrs stands on: the set, never empty, and its two families once they are asked for.
+// addrs is what an Addrs stands on: its ranges, and its two families once they are asked for.
 type addrs struct {
-	set      *netipx.IPSet
-	ranges   []netipx.IPRange // the set's own, rising
+	ranges   []netipx.IPRange // rising, apart from one another, never none
 	once     sync.Once
 	families [2]Addrs // IPv4, IPv6
 }
 
-func wrap(set *netipx.IPSet) Addrs {
-	ranges := set.Ranges()
+// wrap makes a set of ranges that are rising and apart from one another.
+func wrap(ranges []netipx.IPRange) Addrs {
 	if len(ranges) == 0 {
 		return Addrs{}
 	}
-	return Addrs{&addrs{set: set, ranges: ranges}}
+	return Addrs{&addrs{ranges: ranges}}
 }
 
 // family is one of the set's families, worked out once.
@@ -44,22 +44,17 @@ func (s Addrs) family(v6 bool) Addrs {
 		case len(ranges):
 			s.families[0] = s
 		default:
-			s.families[0], s.families[1] = fromRanges(ranges[:first6]), fromRanges(ranges[first6:])
+			s.families[0], s.families[1] = wrap(ranges[:first6:first6]), wrap(ranges[first6:])
 		}
 	})
 	return s.families[i]
 }
 
-func fromRanges(ranges []netipx.IPRange) Addrs {
-	var b netipx.IPSetBuilder
-	for _, r := range ranges {
-		b.AddRange(r)
-	}
-	return build(&b)
-}
-
 // AddrsOf is the set of the given addresses.
 func AddrsOf(addrs ...netip.Addr) Addrs {
+	if len(addrs) == 1 {
+		return wrap([]netipx.IPRange{netipx.IPRangeFrom(addrs[0], addrs[0])})
+	}
 	var b netipx.IPSetBuilder
 	for _, a := range addrs {
 		b.Add(a)
@@ -82,7 +77,7 @@ func AddrRange(from, to string) (Addrs, bool) {
 	if err != nil || !r.IsValid() {
 		return Addrs{}, false
 	}
-	return fromRanges([]netipx.IPRange{r}), true
+	return wrap([]netipx.IPRange{r}), true
 }
 
 // Union is the addresses in any of the sets.
@@ -100,8 +95,11 @@ func Union(sets ...Addrs) Addrs {
 	}
 	var b netipx.IPSetBuilder
 	for _, s := range sets {
-		if s.addrs != nil {
-			b.AddSet(s.set)
+		if s.addrs == nil {
+			continue
+		}
+		for _, r := range s.ranges {
+			b.AddRange(r)
 		}
 	}
 	return build(&b)
@@ -112,14 +110,25 @@ func build(b *netipx.IPSetBuilder) Addrs {
 	if err != nil { // only ever an invalid address or prefix handed in
 		panic("netset: " + err.Error())
 	}
-	return wrap(set)
+	return wrap(set.Ranges())
 }
 
 // IsEmpty says whether the set holds no address.
 func (s Addrs) IsEmpty() bool { return s.addrs == nil }
 
 // Contains says whether a is in the set.
-func (s Addrs) Contains(a netip.Addr) bool { return s.addrs != nil && s.set.Contains(a) }
+func (s Addrs) Contains(a netip.Addr) bool {
+	if s.addrs == nil {
+		return false
+	}
+	i := s.from(a)
+	return i < len(s.ranges) && s.ranges[i].Contains(a)
+}
+
+// from is the index of the first range that does not end before an address.
+func (s Addrs) from(a netip.Addr) int {
+	return sort.Search(len(s.ranges), func(i int) bool { return s.ranges[i].To().Compare(a) >= 0 })
+}
 
 // Same says whether both are one and the same value, without comparing what they hold.
 func (s Addrs) Same(t Addrs) bool { return s.addrs == t.addrs }
@@ -129,7 +138,7 @@ func (s Addrs) Equal(t Addrs) bool {
 	if s.addrs == t.addrs {
 		return true
 	}
-	return s.addrs != nil && t.addrs != nil && s.set.Equal(t.set)
+	return s.addrs != nil && t.addrs != nil && slices.Equal(s.ranges, t.ranges)
 }
 
 // Single gives the set's address where it holds exactly one.
@@ -199,13 +208,11 @@ func (s Addrs) Intersect(t Addrs) Addrs {
 		}
 		return Addrs{}
 	}
-	// Sorted ranges, walked once: the builder's own way is quadratic in what it removes.
 	a, b := s.ranges, t.ranges
-	var out netipx.IPSetBuilder
+	var out []netipx.IPRange
 	for i, j := 0, 0; i < len(a) && j < len(b); {
-		from, to := later(a[i].From(), b[j].From()), earlier(a[i].To(), b[j].To())
-		if from.Compare(to) <= 0 {
-			out.AddRange(netipx.IPRangeFrom(from, to))
+		if from, to := later(a[i].From(), b[j].From()), earlier(a[i].To(), b[j].To()); from.Compare(to) <= 0 {
+			out = append(out, netipx.IPRangeFrom(from, to))
 		}
 		if a[i].To().Compare(b[j].To()) < 0 {
 			i++
@@ -213,14 +220,13 @@ func (s Addrs) Intersect(t Addrs) Addrs {
 			j++
 		}
 	}
-	got := build(&out)
 	switch {
-	case got.Equal(s):
+	case slices.Equal(out, a):
 		return s
-	case got.Equal(t):
+	case slices.Equal(out, b):
 		return t
 	}
-	return got
+	return wrap(out)
 }
 
 // Subtract is the addresses of s that are not in t.
@@ -231,30 +237,48 @@ func (s Addrs) Subtract(t Addrs) Addrs {
 	case s.addrs == t.addrs, s.isFamilyOf(t):
 		return Addrs{}
 	}
-	if a, ok := s.Single(); ok {
-		if t.Contains(a) {
-			return Addrs{}
+	if !s.Overlaps(t) {
+		return s
+	}
+	var out []netipx.IPRange
+	j := t.from(s.ranges[0].From())
+	for _, r := range s.ranges {
+		from := r.From()
+		for ; from.IsValid() && j < len(t.ranges) && t.ranges[j].From().Compare(r.To()) <= 0; j++ {
+			gone := t.ranges[j]
+			if from.Less(gone.From()) {
+				out = append(out, netipx.IPRangeFrom(from, gone.From().Prev()))
+			}
+			if from = later(from, gone.To().Next()); gone.To().Compare(r.To()) >= 0 { // it may reach into the next range
+				from = netip.Addr{}
+				break
+			}
 		}
-		return s
+		if from.IsValid() {
+			out = append(out, netipx.IPRangeFrom(from, r.To()))
+		}
 	}
-	if !s.set.Overlaps(t.set) {
-		return s
-	}
-	var b netipx.IPSetBuilder
-	b.AddSet(s.set)
-	b.RemoveSet(t.set)
-	got := build(&b)
-	if got.Equal(s) {
-		return s
-	}
-	return got
+	return wrap(out)
 }
 
 // Covers says whether every address of t is in s.
 func (s Addrs) Covers(t Addrs) bool { return t.Subtract(s).IsEmpty() }
 
 // Overlaps says whether an address is in both.
-func (s Addrs) Overlaps(t Addrs) bool { return !s.Intersect(t).IsEmpty() }
+func (s Addrs) Overlaps(t Addrs) bool {
+	if s.addrs == nil || t.addrs == nil {
+		return false
+	}
+	if len(s.ranges) > len(t.ranges) {
+		s, t = t, s
+	}
+	for _, r := range s.ranges {
+		if i := t.from(r.From()); i < len(t.ranges) && t.ranges[i].Overlaps(r) {
+			return true
+		}
+	}
+	return false
+}
 
 // Of keeps one family: IPv4, or IPv6 where v6 is true.
 func (s Addrs) Of(v6 bool) Addrs {
@@ -285,7 +309,11 @@ func (s Addrs) Prefixes() []netip.Prefix {
 	if s.addrs == nil {
 		return nil
 	}
-	return s.set.Prefixes()
+	var out []netip.Prefix
+	for _, r := range s.ranges {
+		out = r.AppendPrefixes(out)
+	}
+	return out
 }
 
 // Strings are the set's CIDRs as text.

@@ -61,7 +61,12 @@ func TestPortsAgainstBitmap(t *testing.T) {
 func TestAddrsAgainstMembership(t *testing.T) {
 	r := rand.New(rand.NewPCG(3, 4))
 	pick := func() netip.Addr {
-		if r.IntN(2) == 0 {
+		switch r.IntN(8) {
+		case 0:
+			return netip.AddrFrom4([4]byte{255, 255, 255, byte(r.IntN(256))}) // to the end of the family
+		case 1:
+			return netip.AddrFrom16([16]byte{0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, byte(r.IntN(256))})
+		case 2, 3, 4:
 			return netip.AddrFrom4([4]byte{10, 0, byte(r.IntN(2)), byte(r.IntN(256))})
 		}
 		return netip.AddrFrom16([16]byte{0x20, 1, 0xd, 0xb8, 15: byte(r.IntN(256))})
@@ -84,8 +89,16 @@ func TestAddrsAgainstMembership(t *testing.T) {
 				t.Fatalf("%s: a=%v b=%v and=%v less=%v or=%v", x, a.Strings(), b.Strings(), both.Strings(), less.Strings(), either.Strings())
 			}
 		}
-		if !Union(both, less).Equal(a) {
+		if !Union(both, less).Equal(a) || a.Overlaps(b) == both.IsEmpty() || a.Covers(b) != b.Subtract(a).IsEmpty() {
 			t.Fatalf("parts of %v do not make it up again", a.Strings())
+		}
+		if !Union(a.Of(false), a.Of(true)).Equal(a) || a.Of(false).Overlaps(a.Of(true)) {
+			t.Fatalf("the families of %v do not make it up again", a.Strings())
+		}
+		for _, s := range []Addrs{both, less, either} { // equal sets have equal ranges: they neither overlap nor touch
+			if !PrefixesOf(s.Prefixes()...).Equal(s) {
+				t.Fatalf("%v is not in its plainest form", s.Strings())
+			}
 		}
 	}
 }

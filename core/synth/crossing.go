@@ -8,16 +8,19 @@ import (
 )
 
 // crossing is a router on the internet with a container host and a plain machine behind it, and a second router with a
-// machine behind that.
+// machine behind that; and elsewhere, over the internet, a router with a machine.
 const crossing = `
 network lan 10.1.0.0/24,2001:db8:a:1::/64
 network link 10.9.0.0/30
 network far 10.2.0.0/24
+network shore 10.3.0.0/24,2001:db8:b:1::/64
 host edge router
 host inner router
 host box
 host plain
 host deep
+host other router
+host away
 address edge 203.0.113.1 internet
 address edge 2001:db8:a::/48 internet
 address edge 10.1.0.1 lan
@@ -29,6 +32,12 @@ address box 10.1.0.10 lan
 address box 2001:db8:a:1::10 lan
 address plain 10.1.0.20 lan
 address deep 10.2.0.10 far
+address other 203.0.113.9 internet
+address other 2001:db8:b::/48 internet
+address other 10.3.0.1 shore
+address other 2001:db8:b:1::1 shore
+address away 10.3.0.10 shore
+address away 2001:db8:b:1::10 shore
 route inner default via 10.9.0.1
 route edge 10.2.0.0/24 via 10.9.0.2
 `
@@ -61,7 +70,7 @@ func (c chooser) ports() string {
 }
 
 func (c chooser) anyone() string {
-	return c.of("any", "internet", "lan", "far", "link", "a", "b", "box", "plain", "deep", "edge", "inner", "box/one", "box/two", "some", "on-link", "10.1.0.0/27", "198.51.100.0/25", "10.1.0.20", "2001:db8:a:1::/65", "203.0.113.1")
+	return c.of("any", "internet", "lan", "far", "link", "a", "b", "box", "plain", "deep", "edge", "inner", "box/one", "box/two", "some", "on-link", "10.1.0.0/27", "198.51.100.0/25", "10.1.0.20", "2001:db8:a:1::/65", "203.0.113.1", "shore", "away", "203.0.113.9")
 }
 
 // Crossing is a random estate in which flows cross two routers and a container host: filters, forwards, maps, outbound
@@ -95,6 +104,7 @@ func Crossing(r *rand.Rand) string {
 	tell("listen deep %s as deep", c.of("1-9", "4,6/udp"))
 	tell("listen box %s as box", c.of("11-14", "10.1.0.10:12", "[::]:13", "0.0.0.0:13"))
 	tell("listen edge %s as edge", c.of("7", "1-3"))
+	tell("listen away %s as away", c.of("1-9/tcp+udp", "10.3.0.10:4", "[::]:5"))
 	used := map[string]bool{}
 	for range c.IntN(4) {
 		name := c.of("one", "two", "both")
@@ -112,27 +122,32 @@ func Crossing(r *rand.Rand) string {
 	if c.IntN(4) == 0 {
 		tell("forward inner 4 to 10.2.0.10")
 	}
+	for _, ports := range []string{"5", "1-3", "4/udp"} {
+		if c.IntN(3) == 0 {
+			tell("forward other %s to 10.3.0.10 %s %s", ports, c.some(30, "from "+c.anyone()), c.of("", "", "hairpin"))
+		}
+	}
 	if c.IntN(4) == 0 {
 		tell("outbound %s as %s", c.of("edge from lan", "edge leaving link", "edge leaving far", "inner leaving far"), c.of("10.9.0.1", "unchanged", "10.2.0.1"))
 	}
 	for i := range 1 + c.IntN(4) {
 		name := fmt.Sprintf("f%d", i)
 		hook := c.of("arriving", "input", "through", "output", "departing")
-		tell("filter %s on %s %s otherwise %s %s %s %s %s %s", name, c.of("edge", "inner", "box", "box", "plain", "deep", "box,deep", "edge,inner"), hook, c.of("pass", "drop", "refuse"),
+		tell("filter %s on %s %s otherwise %s %s %s %s %s %s", name, c.of("edge", "inner", "box", "box", "plain", "deep", "other", "away", "box,deep", "edge,inner", "edge,other"), hook, c.of("pass", "drop", "refuse"),
 			c.of("", "", "ipv4", "ipv6"), c.some(25, "drop-wins"), c.some(15, "stateless"), c.some(20, "loopback-too"), c.some(30, "guards-containers"))
 		for range c.IntN(5) {
 			tell("rule %s %s %s %s %s %s", name, c.of("pass", "pass", "drop", "refuse"), c.ports(), c.some(50, "from "+c.anyone()), c.some(25, "to "+c.anyone()),
-				c.of("", "", "", "entering lan", "leaving far", "entering a", "leaving internet"))
+				c.of("", "", "", "entering lan", "leaving far", "entering a", "leaving internet", "entering internet"))
 		}
 	}
 	return crossing + out.String()
 }
 
-var askers = []string{"internet", "lan", "far", "edge", "inner", "box", "plain", "deep", "box/one", "box/two", "box/both"}
+var askers = []string{"internet", "lan", "far", "shore", "edge", "inner", "box", "plain", "deep", "other", "away", "box/one", "box/two", "box/both"}
 
 var destinations = []string{
 	"203.0.113.1", "2001:db8:a:1::1", "2001:db8:a:1::10", "2001:db8:a:1::99", "2001:db8:a:7::1", "10.1.0.1", "10.1.0.10", "10.1.0.20", "10.1.0.99",
-	"10.9.0.1", "10.9.0.2", "10.2.0.1", "10.2.0.10", "172.20.0.1", "172.20.0.5", "172.21.0.6", "172.21.0.7", "172.21.0.1", "198.51.100.7", "127.0.0.1", "::1",
+	"10.9.0.1", "10.9.0.2", "10.2.0.1", "10.2.0.10", "172.20.0.1", "172.20.0.5", "172.21.0.6", "172.21.0.7", "172.21.0.1", "198.51.100.7", "203.0.113.9", "10.3.0.1", "10.3.0.10", "2001:db8:b:1::1", "2001:db8:b:1::10", "127.0.0.1", "::1",
 }
 
 // Strangers are addresses that nobody holds, inside and at the edges of what rules speak of.
@@ -140,6 +155,7 @@ var Strangers = map[string][]string{
 	"internet": {"198.51.100.0", "198.51.100.127", "198.51.100.128", "192.0.2.1", "2001:db8:ffff::1"},
 	"lan":      {"10.1.0.2", "10.1.0.31", "10.1.0.32", "10.1.0.254", "2001:db8:a:1::77", "2001:db8:a:1:8000::1"},
 	"far":      {"10.2.0.77"},
+	"shore":    {"10.3.0.77", "2001:db8:b:1::77"},
 }
 
 // Question is one packet that somebody on a crossing sends.

@@ -9,6 +9,7 @@ import (
 
 // crossingKey is where a flow that the internet carries is for.
 type crossingKey struct {
+	at    model.PlaceID
 	to    netip.Addr
 	proto netset.Transport
 }
@@ -21,7 +22,7 @@ func (r *run) cross(p *model.Place, w way) {
 		r.arrive(p, model.Internet, w)
 		return
 	}
-	for _, l := range r.t.crossed(p, w) {
+	for _, l := range r.t.crossed(p, w.dst, w.proto) {
 		if part, ok := w.across(l); ok {
 			r.out = append(r.out, part)
 		}
@@ -29,16 +30,17 @@ func (r *run) cross(p *model.Place, w way) {
 }
 
 // crossed is what becomes of all that the internet carries to a machine for an address.
-func (t *Tracer) crossed(p *model.Place, w way) []landing {
-	key := crossingKey{w.dst.addr, w.proto}
+func (t *Tracer) crossed(p *model.Place, to dest, proto netset.Transport) []landing {
+	key := crossingKey{p.ID, to.addr, proto}
 	if known, ok := t.crossings.Load(key); ok {
 		return known.([]landing)
 	}
-	all := netset.Everything().Of(w.six)
+	six := to.addr.Is6()
+	all := netset.Everything().Of(six)
 	r := &run{t: t, goal: goal{place: model.Nowhere}}
 	r.arrive(p, model.Internet, way{
-		origins: all, src: source{set: all, float: model.Nowhere, net: model.NoNet}, dst: w.dst,
-		proto: w.proto, ports: netset.AllPorts(), outer: netset.AllPorts(), six: w.six, mute: true, cells: &noCells,
+		origins: all, src: source{set: all, float: model.Nowhere, net: model.NoNet}, dst: to,
+		proto: proto, ports: netset.AllPorts(), outer: netset.AllPorts(), six: six, mute: true, cells: &noCells,
 	})
 	t.crossings.Store(key, r.out)
 	return r.out

@@ -13,7 +13,7 @@ import (
 // goal is what a flow is meant for, as far as the records say. It decides how a walk goes on
 // past a break.
 type goal struct {
-	repair   bool          // note breaks and go on; else a break ends the branch
+	repair   bool          // note breaks and go on; else a break ends the branch, and only what is open is asked for
 	upstream bool          // a flow from a front to its backend
 	subject  string        // what findings for its breaks are about
 	place    model.PlaceID // the place meant; Nowhere where nothing says
@@ -53,7 +53,7 @@ const maxHops = 24
 // deliver follows a flow from an origin to whatever takes it.
 func (t *Tracer) deliver(o origin, w way, g goal) []landing {
 	r := &run{t: t, goal: g}
-	w.six = w.dst.addr.Is6()
+	w.six, w.mute = w.dst.addr.Is6(), !g.repair
 	if w.dst.float != model.Nowhere {
 		w.six = !t.m.Networks[w.dst.net].Family(false)
 	}
@@ -75,7 +75,15 @@ func (t *Tracer) deliver(o origin, w way, g goal) []landing {
 	return r.out
 }
 
-func (r *run) end(w way) { r.out = append(r.out, landing{way: w, stack: model.Nowhere}) }
+// end is a branch that nobody took.
+func (r *run) end(w way) {
+	if !w.fruitless() {
+		r.out = append(r.out, landing{way: w, stack: model.Nowhere})
+	}
+}
+
+// fruitless says whether nobody asks what becomes of a way that nobody took: only what is open is asked for, and it is not.
+func (w *way) fruitless() bool { return w.mute && w.stopped != Undecided }
 
 func (r *run) undecided(w way) {
 	if w.stopped == "" {
@@ -403,6 +411,9 @@ func (r *run) follow(at *model.Place, sender model.PlaceID, w way, hop model.Hop
 
 // nobody is a flow for an address that no machine holds.
 func (r *run) nobody(w way, where string, shown ...estate.Record) {
+	if w.fruitless() {
+		return
+	}
 	r.stopAt(&w, StageRoute, where, Shallows, Unroutable, Break{
 		Code: "path.no-route", Short: sentence("nobody has %s", w.dst.addr),
 		Why: sentence("No machine holds %s.", w.dst.addr),
@@ -447,6 +458,9 @@ func (r *run) dropped(h *model.Place, in model.NetID, w way, hop model.Hop) Outc
 }
 
 func (r *run) noWay(w way, where, format string, args ...any) {
+	if w.fruitless() {
+		return
+	}
 	why := sentence(format, args...)
 	r.stopAt(&w, StageRoute, where, Shallows, Unroutable, Break{Code: "path.no-route", Short: "no way there", Why: why + "."})
 	r.end(w)

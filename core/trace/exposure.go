@@ -87,200 +87,6 @@ type Exposure struct {
 	Hidden []Open `json:"-"`
 }
 
-// candidate is an address at which something of ours may answer.
-type candidate struct {
-	dst  dest
-	word string
-}
-
-// doors are the addresses at which something of ours may answer, in the order written, and the prefixes that they are in.
-type doors struct {
-	list     []doorAt
-	prefixes []prefixAt
-	blocks   []model.Block // those routed to a host elsewhere than from internet
-	unknown  bool          // somebody holds an address that nobody knows
-}
-
-// doorAt is one of the doors; prefix is the index of the prefix that it is in, -1 where every origin may try it.
-type doorAt struct {
-	candidate
-	prefix int
-}
-
-type prefixAt struct {
-	net model.NetID
-	one netip.Addr // any of the doors in it: what leads to one leads to all
-}
-
-func (t *Tracer) allDoors() *doors {
-	t.doorsOnce.Do(func() {
-		seen := map[netip.Addr]bool{}
-		index := map[netip.Prefix]int{}
-		d := &doors{}
-		add := func(a netip.Addr, net model.NetID) {
-			if seen[a] || a.IsLoopback() {
-				return
-			}
-			seen[a] = true
-			at := doorAt{candidate{toAddr(a), a.String()}, -1}
-			if net != model.Internet && net != model.NoNet {
-				key := t.prefixOf(net, a)
-				i, known := index[key]
-				if !known {
-					i = len(d.prefixes)
-					index[key] = i
-					d.prefixes = append(d.prefixes, prefixAt{net, a})
-				}
-				at.prefix = i
-			}
-			d.list = append(d.list, at)
-		}
-		for _, p := range t.m.Places {
-			if p.Outside {
-				continue
-			}
-			for _, leg := range p.Legs {
-				d.unknown = d.unknown || leg.Unknown
-				if leg.Net != model.Internet {
-					for _, b := range leg.Blocks {
-						d.blocks = append(d.blocks, model.Block{Prefix: b, Place: p.ID})
-					}
-				}
-				for _, a := range leg.Addrs {
-					add(a, leg.Net)
-				}
-				if p.IsContainer() && p.Stack == p.ID && leg.Float() {
-					d.list = append(d.list, doorAt{candidate{dest{float: p.ID, net: leg.Net, name: p.Name}, p.Name}, -1})
-				}
-			}
-			for _, f := range p.Forwards {
-				if a := f.Record.Bind.Addr; a.IsValid() {
-					add(a, model.NoNet)
-				}
-			}
-		}
-		t.doors = d
-	})
-	return t.doors
-}
-
-// candidates are the addresses worth trying: those that machines and containers hold, and those that
-// forwards are for. Where nothing leads to a network, none of its addresses is worth it.
-func (t *Tracer) candidates(o origin) []candidate {
-	all := t.allDoors()
-	worth := make([]trilean, len(all.prefixes)) // maybe: not looked at yet
-	for i := range worth {
-		worth[i] = maybe
-	}
-	var out []candidate
-	for i := range all.list {
-		d := &all.list[i]
-		switch {
-		case d.dst.float != model.Nowhere:
-			if !t.besideOrigin(o, d.dst.net) {
-				continue
-			}
-		case d.prefix >= 0:
-			if worth[d.prefix] == maybe {
-				worth[d.prefix] = no
-				if p := all.prefixes[d.prefix]; t.mayLead(o, p.net, p.one) {
-					worth[d.prefix] = yes
-				}
-			}
-			if worth[d.prefix] == no {
-				continue
-			}
-		}
-		out = append(out, d.candidate)
-	}
-	return out
-}
-
-// prefixOf is the prefix of a network that an address is in; the address itself where it is in none.
-func (t *Tracer) prefixOf(net model.NetID, a netip.Addr) netip.Prefix {
-	for _, p := range t.m.Networks[net].Prefixes {
-		if p.Contains(a) {
-			return p
-		}
-	}
-	return netip.PrefixFrom(a, a.BitLen())
-}
-
-// takingKey is an address and what may be listened for there.
-type takingKey struct {
-	addr  netip.Addr
-	proto netset.Transport
-}
-
-// mayTake says whether anything could take flows to a candidate over a transport, whatever stands before it. Where it says
-// no, nothing is open there and nothing is undecided.
-func (t *Tracer) mayTake(c candidate, proto netset.Transport) bool {
-	if c.dst.float != model.Nowhere {
-		return t.listens(t.m.Places[c.dst.float], proto, 0)
-	}
-	return t.addressTakes(c.dst.addr, proto, 0)
-}
-
-func (t *Tracer) addressTakes(a netip.Addr, proto netset.Transport, depth int) bool {
-	key := takingKey{a, proto}
-	if known, ok := t.taking.Load(key); ok {
-		return known.(bool)
-	}
-	takes := depth > maxHops
-	for _, h := range t.m.Owners(a) {
-		takes = takes || t.listens(t.m.Places[h.Place], proto, depth)
-	}
-	if b, ok := t.m.BlockOf(a); ok {
-		takes = takes || t.listens(t.m.Places[b.Place], proto, depth)
-	}
-	d := t.allDoors()
-	takes = takes || d.unknown
-	for _, b := range d.blocks {
-		takes = takes || b.Prefix.Contains(a) && t.listens(t.m.Places[b.Place], proto, depth)
-	}
-	if depth == 0 {
-		t.taking.Store(key, takes)
-	}
-	return takes
-}
-
-// listens says whether a place, or what it forwards to, listens for a transport; or whether nobody wrote down what does.
-func (t *Tracer) listens(p *model.Place, proto netset.Transport, depth int) bool {
-	stack := t.m.Places[p.Stack]
-	if p.Unlisted || p.Outside || stack.Unlisted ||
-		slices.ContainsFunc(stack.Sockets, func(s model.Socket) bool { return s.Record.Bind.Transport&proto != 0 }) ||
-		slices.ContainsFunc(p.Maps, func(m *model.Map) bool { return m.Record.Bind.Transport&proto != 0 }) {
-		return true
-	}
-	return slices.ContainsFunc(p.Forwards, func(f *model.Forward) bool {
-		return f.Record.Bind.Transport&proto != 0 && !p.Owns(f.Record.To.Addr) && t.addressTakes(f.Record.To.Addr, proto, depth+1)
-	})
-}
-
-// mayLead says whether anything may lead from an origin to a prefix that an address is in. Where it says no, no
-// flow to any address of that prefix gets further than its first machine.
-func (t *Tracer) mayLead(o origin, net model.NetID, a netip.Addr) bool {
-	at := o.place
-	if at == model.Nowhere {
-		from := t.m.Networks[o.net]
-		if o.net == net || from.Set.Contains(a) {
-			return true
-		}
-		if from.Container() {
-			at = from.On // what leaves it leaves by its machine
-		} else {
-			for _, p := range from.Members {
-				if len(t.m.Places[p].Routes) > 0 {
-					return true // a written route may be for one address only
-				}
-			}
-			return t.m.FromNetwork(o.net, a).Kind != model.NoWay
-		}
-	}
-	machine := t.m.Places[t.m.Places[at].Host]
-	return len(machine.Routes) > 0 || machine.Owns(a) || t.m.NextHop(machine, a).Kind != model.NoWay
-}
-
 // exposing is an exposure on the way.
 type exposing struct {
 	Exposure
@@ -304,19 +110,17 @@ func (t *Tracer) Parted(v Vantage, beyond bool) Exposure {
 func (t *Tracer) expose(v Vantage, x exposing) Exposure {
 	x.Exposure = Exposure{From: v.Word, Open: []Open{}, Undecided: []Dark{}}
 	for _, o := range v.origins {
+		island, sources := t.outwards(o)
 		for _, c := range t.candidates(o) {
-			if o.place == model.Nowhere && o.net == model.Internet && !netset.GloballyReachable().Contains(c.dst.addr) {
-				continue
-			}
 			if o.place != model.Nowhere && t.m.Places[t.m.Places[o.place].Stack].Owns(c.dst.addr) {
 				continue // a machine reaching itself is nobody's exposure
 			}
 			for _, proto := range netset.Both.Each() {
-				if !t.mayTake(c, proto) {
+				if !t.mayTake(c, proto) || island != model.Mainland && t.keptOut(island, sources, c, proto) {
 					continue
 				}
 				w := o.start(proto, netset.AllPorts())
-				w.dst, w.mute = c.dst, true
+				w.dst = c.dst
 				for _, l := range t.deliver(o, w, goal{place: model.Nowhere}) {
 					t.opened(&x, l, c, o)
 				}
@@ -420,7 +224,7 @@ func (w *way) records() []string {
 	var steps []*trail
 	for _, part := range []*trail{w.trail, w.head} {
 		for t := part; t != nil; t = t.prev {
-			if t.step != nil {
+			if len(t.met()) > 0 {
 				steps = append(steps, t)
 			}
 		}
@@ -428,7 +232,7 @@ func (w *way) records() []string {
 	behind := 0 // the steps that were worked out for all that the internet carries
 	if w.head != nil || !w.crossed.IsEmpty() {
 		for t := w.trail; t != nil; t = t.prev {
-			if t.step != nil {
+			if len(t.met()) > 0 {
 				behind++
 			}
 		}
@@ -439,7 +243,7 @@ func (w *way) records() []string {
 		if i < behind {
 			sources = w.crossed
 		}
-		for n, record := range t.step.Records {
+		for n, record := range t.met() {
 			if t.own && len(t.taken) > n && !sources.IsEmpty() && !t.taken[n].Overlaps(sources) || slices.Contains(out, record) {
 				continue
 			}
@@ -633,53 +437,70 @@ type openKey struct {
 	flat                                                     int
 }
 
-func (k openKey) compare(o openKey) int {
+func (k *openKey) compare(o *openKey) int {
 	return cmp.Or(strings.Compare(k.address, o.address), strings.Compare(k.transport, o.transport), strings.Compare(k.sources, o.sources), strings.Compare(k.place, o.place),
 		strings.Compare(k.service, o.service), strings.Compare(k.site, o.site), strings.Compare(k.meant, o.meant), strings.Compare(string(k.intent), string(o.intent)), cmp.Compare(k.flat, o.flat))
 }
 
 // finish joins neighbours, says who is covered, and orders.
 func (t *Tracer) finish(open []Open, v *Vantage, parted bool) []Open {
+	type said struct {
+		sources Sources
+		word    string
+	}
+	type saying struct {
+		set netset.Addrs
+		v6  bool
+	}
+	type keyed struct {
+		key openKey
+		at  int // in open
+	}
+	words := map[saying]said{} // a set in words, each once
+	all := make([]keyed, len(open))
 	for i := range open {
 		e := &open[i]
 		e.Intent = t.covered(e, v)
-		e.Sources, _ = v.say(e.set, e.addr.Is6())
-	}
-	keys := make(map[string]string, 16) // the sources as one word, each once
-	key := func(e *Open) openKey {
-		k := openKey{e.Address, e.Transport, "", e.Place, e.Service, deref(e.Site), "", e.Intent, e.flat}
+		of := saying{e.set, e.addr.Is6()}
+		s, known := words[of]
+		if !known {
+			s.sources, _ = v.say(of.set, of.v6)
+			if len(s.sources.Only)+len(s.sources.Except) > 0 {
+				s.word = strings.Join(s.sources.Only, ",") + "!" + strings.Join(s.sources.Except, ",")
+			}
+			words[of] = s
+		}
+		e.Sources = s.sources
+		k := openKey{e.Address, e.Transport, s.word, e.Place, e.Service, deref(e.Site), "", e.Intent, e.flat}
 		if parted {
-			for _, i := range e.Meant {
-				k.meant += estate.Line(i) + "\n"
+			for n, i := range e.Meant {
+				if n > 0 {
+					k.meant += "\n"
+				}
+				k.meant += estate.Line(i)
 			}
 		}
-		if len(e.Sources.Only)+len(e.Sources.Except) > 0 {
-			word := strings.Join(e.Sources.Only, ",") + "!" + strings.Join(e.Sources.Except, ",")
-			if _, known := keys[word]; !known {
-				keys[word] = word
-			}
-			k.sources = keys[word]
-		}
-		return k
+		all[i] = keyed{k, i}
 	}
-	slices.SortStableFunc(open, func(a, b Open) int {
-		return cmp.Or(key(&a).compare(key(&b)), cmp.Compare(a.Range.Lo, b.Range.Lo))
+	slices.SortFunc(all, func(a, b keyed) int {
+		return cmp.Or(a.key.compare(&b.key), cmp.Compare(open[a.at].Range.Lo, open[b.at].Range.Lo), cmp.Compare(a.at, b.at))
 	})
-	var out []Open
-	for _, e := range open {
-		if n := len(out); n > 0 && key(&out[n-1]) == key(&e) {
+	out := make([]Open, 0, len(open))
+	for i := range all {
+		e := &open[all[i].at]
+		if n := len(out); n > 0 && all[i-1].key == all[i].key {
 			last := &out[n-1]
 			if int(last.Range.Hi)+1 >= int(e.Range.Lo) {
 				last.Range.Hi = max(last.Range.Hi, e.Range.Hi)
 				for _, r := range e.Records {
 					if !slices.Contains(last.Records, r) {
-						last.Records = append(last.Records, r)
+						last.Records = append(slices.Clip(last.Records), r)
 					}
 				}
 				continue
 			}
 		}
-		out = append(out, e)
+		out = append(out, *e)
 	}
 	for i := range out {
 		out[i].Ports = out[i].Range.String()
@@ -687,8 +508,5 @@ func (t *Tracer) finish(open []Open, v *Vantage, parted bool) []Open {
 	slices.SortStableFunc(out, func(a, b Open) int {
 		return cmp.Or(a.addr.Compare(b.addr), strings.Compare(a.Address, b.Address), cmp.Compare(a.Range.Lo, b.Range.Lo), strings.Compare(a.Transport, b.Transport), strings.Compare(deref(a.Site), deref(b.Site)))
 	})
-	if out == nil {
-		out = []Open{}
-	}
 	return out
 }

@@ -250,7 +250,7 @@ func (r *run) afterFilter(h *model.Place, hook model.Hook, f *model.Filter, p pa
 		step.Verdict = Pass
 		step.Why = r.say("Filter %s passes %s to %s, %s.", f.Record.Name, w.portWord(), r.destWord(w), r.byLine(f, p.rules))
 		w.walk(step)
-		if w.mute && len(step.Records) == len(p.rules) {
+		if w.mute && len(step.Records) == len(p.rules) && len(p.rules) > 0 {
 			w.trail.taken, w.trail.own = p.sets, w.src.float == model.Nowhere && w.origins.Equal(w.src.set)
 		}
 		return w, true

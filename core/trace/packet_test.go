@@ -646,6 +646,14 @@ func (w *world) leads(m *machine, dst netip.Addr, from string, depth int) bool {
 			}
 		}
 	}
+	if _, on := m.addrs["internet"]; !on || from == "internet" || !netset.GloballyReachable().Contains(dst) {
+		return false
+	}
+	for _, other := range w.machines { // over the internet, to a network behind another router
+		if _, on := other.addrs["internet"]; on && other != m && other.router && w.leads(other, dst, "internet", depth+1) {
+			return true
+		}
+	}
 	return false
 }
 

@@ -1,6 +1,8 @@
 package trace
 
 import (
+	"slices"
+
 	"steady-compass/core/estate"
 	"steady-compass/core/model"
 	"steady-compass/core/netset"
@@ -19,17 +21,21 @@ func (t *Tracer) replies(l landing, o origin) []landing {
 		return []landing{l}
 	}
 	stack := t.m.Places[l.stack]
-	back := wayBack{t: t, l: &l, passed: map[model.PlaceID]bool{stack.ID: true}, met: map[model.PlaceID]bool{}, ports: replyPorts(o), src: l.dst, to: source{set: set, float: l.src.float, net: l.src.net}, asking: l.src.set.Equal(l.origins)}
+	back := wayBack{t: t, l: &l, passed: []model.PlaceID{stack.ID}, ports: replyPorts(o), src: l.dst, to: source{set: set, float: l.src.float, net: l.src.net}, asking: l.src.set.Equal(l.origins)}
 	back.follow(stack, t.sender(o))
 	if back.tie != nil {
 		t.tiedReply(&l, back)
 		return []landing{l}
 	}
 	for h := l.held; h != nil; h = h.prev {
-		if h.knows && !back.passed[h.place] && !float {
+		if h.knows && !slices.Contains(back.passed, h.place) && !float {
 			t.lose(&l, stack, t.replyBy(&l, stack, h.place), sentence("The reply to %s does not come back by %s, which knows of the flow.", t.replyWord(&l), t.m.Places[h.place].Name))
 			return []landing{l}
 		}
+	}
+	if back.adrift != nil {
+		t.lose(&l, stack, nil, sentence("The reply to %s does not come back: nothing leads there from %s.", back.to.set.Of(l.six).Lowest(), back.adrift.Name))
+		return []landing{l}
 	}
 	if back.astray != nil {
 		t.lose(&l, stack, nil, sentence("The reply goes out by %s, which did not see the flow and gives it another source.", back.astray.Name))
@@ -113,11 +119,11 @@ type wayBack struct {
 	to     source       // to whom
 	asking bool         // to are the vantage's own sources, and not one that a machine gave them
 
-	passed map[model.PlaceID]bool
-	met    map[model.PlaceID]bool // the machines that the flow met
-	astray *model.Place           // a machine that did not see the flow, and sends its reply out over internet as its own
-	tie    *model.Hop             // several ways, and nothing says which
-	tiedAt *model.Place           // the machine that they part at
+	passed []model.PlaceID
+	adrift *model.Place // a machine that nothing leads on from, to a private address
+	astray *model.Place // a machine that did not see the flow, and sends its reply out over internet as its own
+	tie    *model.Hop   // several ways, and nothing says which
+	tiedAt *model.Place // the machine that they part at
 
 	by    *model.Filter // the first stateless filter that does not let it pass
 	at    *model.Place  // and its machine
@@ -134,15 +140,12 @@ type wayBack struct {
 // there; each that translated its destination gives the reply that as its source.
 func (b *wayBack) follow(stack *model.Place, sender model.PlaceID) {
 	t := b.t
-	for h := b.l.held; h != nil; h = h.prev {
-		b.met[h.place] = true
-	}
 	at, in, made := stack, model.NoNet, true
 	if at.IsContainer() {
 		host := t.m.Places[at.Host]
 		net := b.legTowards(at)
 		if net != nil && !host.Owns(b.to.set.Lowest()) {
-			b.passed[host.ID] = true // its bridge is the machine's
+			b.passed = append(b.passed, host.ID) // its bridge is the machine's
 			if net.Record != nil && net.Record.Filtered {
 				b.filters(host, model.Through, net.ID, net.ID)
 			}
@@ -152,7 +155,7 @@ func (b *wayBack) follow(stack *model.Place, sender model.PlaceID) {
 		if len(stack.Legs) > 0 {
 			in = stack.Legs[0].Net
 		}
-		b.passed[at.ID] = true
+		b.passed = append(b.passed, at.ID)
 	}
 	left := b.l.held // the rewritings that are still to be undone
 	for range maxHops {
@@ -168,7 +171,7 @@ func (b *wayBack) follow(stack *model.Place, sender model.PlaceID) {
 			break
 		}
 		if b.to.float != model.Nowhere {
-			b.passed[b.to.float] = true
+			b.passed = append(b.passed, b.to.float)
 			if host := t.m.Places[t.m.Places[b.to.float].Host]; host == at {
 				b.pass(at, in, b.to.net, made)
 			}
@@ -186,7 +189,7 @@ func (b *wayBack) follow(stack *model.Place, sender model.PlaceID) {
 		}
 		hop := t.m.NextHop(at, to)
 		private := b.l.dst.addr.IsValid() && !netset.GloballyReachable().Contains(b.l.dst.addr)
-		if !b.met[at.ID] && at.ID != stack.ID && at.Router && hop.Net == model.Internet && private {
+		if !b.met(at.ID) && at.ID != stack.ID && at.Router && hop.Net == model.Internet && private {
 			b.astray = at
 		}
 		b.pass(at, in, hop.Net, made)
@@ -194,23 +197,36 @@ func (b *wayBack) follow(stack *model.Place, sender model.PlaceID) {
 		switch hop.Kind {
 		case model.OnLink:
 			at = t.m.Places[hop.Place]
-			b.passed[at.ID], b.passed[at.Host] = true, true
+			b.passed = append(b.passed, at.ID, at.Host)
 			if at.IsContainer() {
 				return
 			}
 		case model.Via:
 			at = t.m.Places[hop.Place]
-			b.passed[at.ID] = true
+			b.passed = append(b.passed, at.ID)
 		case model.Tie:
 			b.tie, b.tiedAt = &hop, at
 			return
 		default:
+			if hop.Kind == model.NoWay && !t.m.Global(to) {
+				b.adrift = at
+			}
 			if sender != model.Nowhere {
-				b.passed[sender] = true
+				b.passed = append(b.passed, sender)
 			}
 			return
 		}
 	}
+}
+
+// met says whether the flow met a machine.
+func (b *wayBack) met(p model.PlaceID) bool {
+	for h := b.l.held; h != nil; h = h.prev {
+		if h.place == p {
+			return true
+		}
+	}
+	return false
 }
 
 // legTowards is the container network by which a container sends its reply to somebody beside it; nil for others.

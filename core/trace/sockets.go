@@ -75,7 +75,7 @@ func takes(s *model.Socket, w way, local bool) bool {
 func (r *run) land(s *model.Socket, p *model.Place, w way, local bool) {
 	w.walk(Step{
 		Stage: StageSocket, At: r.place(s.Place).Name, Verdict: Pass, Ground: Land, Records: lines(s.Record),
-		Why: sentence("%s takes it, on %s.", s.Record.Service, w.portWord()),
+		Why: r.say("%s takes it, on %s.", s.Record.Service, w.portWord()),
 	})
 	if w.stopped == "" && !w.ghost {
 		w.took, w.tookPort = s, w.port()
@@ -121,6 +121,12 @@ func addLine(r estate.Record) *Mend {
 // nobodyListens is a flow at a port that no listener takes: what is missing, and on as if it
 // were there.
 func (r *run) nobodyListens(p *model.Place, w way, local bool) {
+	if w.mute {
+		if !w.fruitless() {
+			r.out = append(r.out, landing{way: w, stack: p.ID, local: local})
+		}
+		return
+	}
 	name := p.Name
 	outcome := Refused
 	if w.proto == netset.UDP && w.relayed {
@@ -131,13 +137,6 @@ func (r *run) nobodyListens(p *model.Place, w way, local bool) {
 		code = "upstream.refused"
 	}
 	b := Break{Code: code, Short: sentence("nothing on %s", w.portWord()), Why: sentence("Nothing listens on %s of %s.", w.portWord(), name)}
-	if !r.goal.repair {
-		if w.stopped == "" {
-			w.stopped = outcome
-		}
-		r.out = append(r.out, landing{way: w, stack: p.ID, local: local})
-		return
-	}
 	stop := func(shown ...estate.Record) {
 		r.stopAt(&w, StageSocket, name, Land, outcome, b, shown...)
 	}

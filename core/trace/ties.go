@@ -76,13 +76,23 @@ func (t *Tracer) routeBy(at *model.Place, to netip.Addr, by model.Leader) *Mend 
 	return addLine(route)
 }
 
+// prefixOf is the prefix of a network that an address is in; the address itself where it is in none.
+func (t *Tracer) prefixOf(net model.NetID, a netip.Addr) netip.Prefix {
+	for _, p := range t.m.Networks[net].Prefixes {
+		if p.Contains(a) {
+			return p
+		}
+	}
+	return netip.PrefixFrom(a, a.BitLen())
+}
+
 // tiedReply is a reply that several routers lead back, where no route says which.
 func (t *Tracer) tiedReply(l *landing, back wayBack) {
 	why := sentence("%s lead the reply to %s on from %s, and no route says which.", t.leaderNames(back.tie.Ties), t.replyWord(l), back.tiedAt.Name)
 	l.walk(Step{Stage: StageRoute, At: back.tiedAt.Name, Verdict: Unsettled, Ground: Land, Records: lines(back.tie.Records...), Why: why})
 	b := Break{Code: "path.tie", At: back.tiedAt.Name, Why: why, Short: "reply has several ways", Records: lines(back.tie.Records...)}
 	for _, by := range back.tie.Ties { // back by where it came from
-		if l.via == "" && back.met[by.Place] {
+		if l.via == "" && back.met(by.Place) {
 			b.Mend = t.routeBy(back.tiedAt, back.to.set.Of(l.six).Lowest(), by)
 			break
 		}

@@ -254,10 +254,13 @@ type Tracer struct {
 	meant  map[landsAt]map[uint16]*meant
 	landed map[model.PlaceID]bool // the places of meant
 
-	doorsOnce sync.Once
-	doors     *doors
+	doorsOnce  sync.Once
+	doors      *doors
+	abroadOnce sync.Once
+	openAbroad []int
 
 	taking    sync.Map // of takingKey: bool
+	shores    sync.Map // of takingKey: *shore
 	narrow    sync.Map // of sitesKey: narrowSites
 	crossings sync.Map // of crossingKey: []landing
 }

@@ -36,7 +36,7 @@ type way struct {
 	askedAddr netip.Addr
 	sixAsked  bool
 	trail     *trail
-	mute      bool         // its steps are only asked for their records
+	mute      bool         // only what is open is asked for: its steps are no more than their records, and what fails is left out
 	crossed   netset.Addrs // the sources as the internet carried them, where head is set
 	head      *trail       // of what came before, where the rest of the way was worked out for all
 	held      *held
@@ -113,20 +113,34 @@ type trail struct {
 	step *Step
 	brk  *Break
 
-	taken []netset.Addrs // of a filter's step whose way is mute: what each of its records takes of the sources
-	own   bool           // those are the sources that the flow was made with
+	// Of a step of a mute way that lets it on:
+	records []string
+	taken   []netset.Addrs // what each of a filter's records takes of the sources
+	own     bool           // those are the sources that the flow was made with
 }
 
 func (w *way) walk(s Step) {
+	if w.mute && s.Verdict != Unsettled {
+		if len(s.Records) > 0 {
+			w.trail = &trail{prev: w.trail, records: s.Records}
+		}
+		return
+	}
 	n := 0
 	if w.trail != nil {
 		n = w.trail.n
 	}
 	s.Ghost = w.ghost || w.stopped != ""
-	if !w.mute {
-		s.Flow = w.flow()
-	}
+	s.Flow = w.flow()
 	w.trail = &trail{prev: w.trail, n: n + 1, step: &s}
+}
+
+// met are the records of a step.
+func (t *trail) met() []string {
+	if t.step != nil {
+		return t.step.Records
+	}
+	return t.records
 }
 
 // stop notes a break: the first decides the outcome.
@@ -181,9 +195,10 @@ func (w *way) cellOf(code string) string {
 func (w *way) collect() (steps []Step, breaks []Break) {
 	for _, part := range []*trail{w.trail, w.head} {
 		for t := part; t != nil; t = t.prev {
-			if t.step != nil {
+			switch {
+			case t.step != nil:
 				steps = append(steps, *t.step)
-			} else {
+			case t.brk != nil:
 				breaks = append(breaks, *t.brk)
 			}
 		}

@@ -1,0 +1,336 @@
+package trace
+
+import (
+	"net/netip"
+	"slices"
+
+	"steady-compass/core/model"
+	"steady-compass/core/netset"
+)
+
+// candidate is an address at which something of ours may answer.
+type candidate struct {
+	dst  dest
+	word string
+}
+
+// doors are the addresses at which something of ours may answer, in the order written; the lists are of their indices.
+type doors struct {
+	list     []doorAt
+	prefixes []prefixAt
+	islands  map[model.Island][]int         // those that something of an island may take, or is beside
+	public   []int                          // those that the internet carries flows to
+	blocks   []model.Block                  // those routed to a host, from wherever
+	named    map[netip.Addr][]model.PlaceID // who has a forward for an address
+	unknown  bool                           // somebody holds an address that nobody knows
+	sources  map[model.Island]netset.Addrs  // what flows may have as their source by the time they leave an island
+	ours     netset.Addrs                   // every source that is not a stranger's out on the internet
+}
+
+// doorAt is one of the doors; prefix is the index of the prefix that it is in, -1 where every origin may try it.
+type doorAt struct {
+	candidate
+	prefix int
+}
+
+type prefixAt struct {
+	net model.NetID
+	one netip.Addr // any of the doors in it: what leads to one leads to all
+}
+
+func (t *Tracer) allDoors() *doors {
+	t.doorsOnce.Do(func() {
+		d := &doors{islands: map[model.Island][]int{}, sources: map[model.Island]netset.Addrs{}, blocks: slices.Clone(t.m.Blocks), named: map[netip.Addr][]model.PlaceID{}}
+		seen := map[netip.Addr]bool{}
+		index := map[netip.Prefix]int{}
+		add := func(a netip.Addr, net model.NetID) {
+			if seen[a] || a.IsLoopback() {
+				return
+			}
+			seen[a] = true
+			at := doorAt{candidate{toAddr(a), a.String()}, -1}
+			if net != model.Internet && net != model.NoNet {
+				key := t.prefixOf(net, a)
+				i, known := index[key]
+				if !known {
+					i = len(d.prefixes)
+					index[key] = i
+					d.prefixes = append(d.prefixes, prefixAt{net, a})
+				}
+				at.prefix = i
+			}
+			d.list = append(d.list, at)
+		}
+		held := map[model.Island][]netip.Addr{}
+		for _, p := range t.m.Places {
+			held[p.Island] = p.AppendSources(held[p.Island])
+			if p.Outside {
+				continue
+			}
+			for _, leg := range p.Legs {
+				d.unknown = d.unknown || leg.Unknown
+				if leg.Net != model.Internet {
+					for _, b := range leg.Blocks {
+						d.blocks = append(d.blocks, model.Block{Prefix: b, Place: p.ID})
+					}
+				}
+				for _, a := range leg.Addrs {
+					add(a, leg.Net)
+				}
+				if p.IsContainer() && p.Stack == p.ID && leg.Float() {
+					d.islands[p.Island] = append(d.islands[p.Island], len(d.list))
+					d.list = append(d.list, doorAt{candidate{dest{float: p.ID, net: leg.Net, name: p.Name}, p.Name}, -1})
+				}
+			}
+			for _, f := range p.Forwards {
+				if a := f.Record.Bind.Addr; a.IsValid() {
+					add(a, model.NoNet)
+					d.named[a] = append(d.named[a], p.ID)
+				}
+			}
+		}
+		var sets []netset.Addrs
+		for island, list := range held {
+			d.sources[island] = netset.AddrsOf(list...)
+			sets = append(sets, d.sources[island])
+		}
+		for _, n := range t.m.Networks[1:] {
+			sets = append(sets, n.Set)
+		}
+		d.ours = netset.Union(sets...)
+		for i, c := range d.list {
+			if !c.dst.addr.IsValid() {
+				continue
+			}
+			for _, island := range d.islandsOf(t.m, c.dst.addr) {
+				d.islands[island] = append(d.islands[island], i)
+			}
+			if netset.GloballyReachable().Contains(c.dst.addr) {
+				d.public = append(d.public, i)
+			}
+		}
+		t.doors = d
+	})
+	return t.doors
+}
+
+// islandsOf are those in which something may take what is for an address, or is beside it; each once.
+func (d *doors) islandsOf(m *model.Model, a netip.Addr) []model.Island {
+	var out []model.Island
+	add := func(island model.Island) {
+		if !slices.Contains(out, island) {
+			out = append(out, island)
+		}
+	}
+	for _, h := range m.Owners(a) {
+		add(m.Places[h.Place].Island)
+	}
+	for _, n := range m.NetworksAround(a) {
+		add(m.Networks[n].Island)
+	}
+	for _, b := range d.blocks {
+		if b.Prefix.Contains(a) {
+			add(m.Places[b.Place].Island)
+		}
+	}
+	for _, p := range d.named[a] {
+		add(m.Places[p].Island)
+	}
+	return out
+}
+
+// abroad are the doors that let in more than strangers from the internet: those worth trying from other islands.
+func (t *Tracer) abroad() []int {
+	t.abroadOnce.Do(func() {
+		d := t.allDoors()
+		for _, i := range d.public {
+			to := d.list[i].dst
+			if slices.ContainsFunc(netset.Both.Each(), func(proto netset.Transport) bool {
+				s := t.shoreOf(to, proto)
+				return !s.sure || s.admits.Overlaps(d.ours)
+			}) {
+				t.openAbroad = append(t.openAbroad, i)
+			}
+		}
+	})
+	return t.openAbroad
+}
+
+// candidates are the addresses worth trying from an origin: on its own island those that something there may take, and
+// from the internet those that it carries flows to. Where nothing leads to a network, none of its addresses is worth it.
+func (t *Tracer) candidates(o origin) []candidate {
+	all := t.allDoors()
+	var at []int
+	switch {
+	case o.place != model.Nowhere:
+		at = slices.Concat(all.islands[t.m.Places[o.place].Island], all.public)
+	case o.net == model.Internet:
+		at = slices.Clone(all.public)
+	default:
+		at = slices.Concat(all.islands[t.m.Networks[o.net].Island], t.abroad())
+	}
+	slices.Sort(at)
+	leads := map[int]bool{} // by prefix
+	var out []candidate
+	for _, i := range slices.Compact(at) {
+		d := &all.list[i]
+		switch {
+		case d.dst.float != model.Nowhere:
+			if !t.besideOrigin(o, d.dst.net) {
+				continue
+			}
+		case d.prefix >= 0:
+			lead, known := leads[d.prefix]
+			if !known {
+				p := all.prefixes[d.prefix]
+				lead = t.mayLead(o, p.net, p.one)
+				leads[d.prefix] = lead
+			}
+			if !lead {
+				continue
+			}
+		}
+		out = append(out, d.candidate)
+	}
+	return out
+}
+
+// takingKey is an address and what may be listened for there.
+type takingKey struct {
+	addr  netip.Addr
+	proto netset.Transport
+}
+
+// mayTake says whether anything could take flows to a candidate over a transport, whatever stands before it. Where it says
+// no, nothing is open there and nothing is undecided.
+func (t *Tracer) mayTake(c candidate, proto netset.Transport) bool {
+	if c.dst.float != model.Nowhere {
+		return t.listens(t.m.Places[c.dst.float], proto, 0)
+	}
+	return t.addressTakes(c.dst.addr, proto, 0)
+}
+
+func (t *Tracer) addressTakes(a netip.Addr, proto netset.Transport, depth int) bool {
+	key := takingKey{a, proto}
+	if known, ok := t.taking.Load(key); ok {
+		return known.(bool)
+	}
+	takes := depth > maxHops
+	for _, h := range t.m.Owners(a) {
+		takes = takes || t.listens(t.m.Places[h.Place], proto, depth)
+	}
+	if b, ok := t.m.BlockOf(a); ok {
+		takes = takes || t.listens(t.m.Places[b.Place], proto, depth)
+	}
+	d := t.allDoors()
+	takes = takes || d.unknown
+	for _, b := range d.blocks {
+		takes = takes || b.Prefix.Contains(a) && t.listens(t.m.Places[b.Place], proto, depth)
+	}
+	if depth == 0 {
+		t.taking.Store(key, takes)
+	}
+	return takes
+}
+
+// listens says whether a place, or what it forwards to, listens for a transport; or whether nobody wrote down what does.
+func (t *Tracer) listens(p *model.Place, proto netset.Transport, depth int) bool {
+	stack := t.m.Places[p.Stack]
+	if p.Unlisted || p.Outside || stack.Unlisted ||
+		slices.ContainsFunc(stack.Sockets, func(s model.Socket) bool { return s.Record.Bind.Transport&proto != 0 }) ||
+		slices.ContainsFunc(p.Maps, func(m *model.Map) bool { return m.Record.Bind.Transport&proto != 0 }) {
+		return true
+	}
+	return slices.ContainsFunc(p.Forwards, func(f *model.Forward) bool {
+		return f.Record.Bind.Transport&proto != 0 && !p.Owns(f.Record.To.Addr) && t.addressTakes(f.Record.To.Addr, proto, depth+1)
+	})
+}
+
+// shore is what is let in from the internet, of what is for one address.
+type shore struct {
+	islands []model.Island // where something may take it, or is beside it
+	sure    bool           // the internet leads it to one machine
+	admits  netset.Addrs   // the sources of whatever comes through there, or cannot be told
+}
+
+// shoreOf is the shore of an address, worked out once.
+func (t *Tracer) shoreOf(to dest, proto netset.Transport) *shore {
+	key := takingKey{to.addr, proto}
+	if known, ok := t.shores.Load(key); ok {
+		return known.(*shore)
+	}
+	s := &shore{}
+	at := func(p model.PlaceID) { s.islands = append(s.islands, t.m.Places[p].Island) }
+	for _, h := range t.m.Owners(to.addr) {
+		at(h.Place)
+	}
+	for _, n := range t.m.NetworksAround(to.addr) {
+		s.islands = append(s.islands, t.m.Networks[n].Island)
+	}
+	for _, b := range t.allDoors().blocks {
+		if b.Prefix.Contains(to.addr) {
+			at(b.Place)
+		}
+	}
+	for _, p := range t.allDoors().named[to.addr] {
+		at(p)
+	}
+	switch hop := t.m.InternetHop(to.addr, model.Nowhere); hop.Kind {
+	case model.Nobody, model.NoWay, model.Outward:
+		s.sure = true
+	case model.OnLink, model.Via:
+		s.sure = true
+		at(hop.Place)
+		var sets []netset.Addrs
+		for _, l := range t.crossed(t.m.Places[hop.Place], to, proto) {
+			sets = append(sets, l.origins)
+		}
+		s.admits = netset.Union(sets...)
+	}
+	t.shores.Store(key, s)
+	return s
+}
+
+// keptOut says whether nothing from an origin comes to an address, whatever becomes of it on its way out: it has to cross
+// the internet, and on the other side none of the sources that it may have by then is let in.
+func (t *Tracer) keptOut(from model.Island, sources netset.Addrs, c candidate, proto netset.Transport) bool {
+	if !c.dst.addr.IsValid() {
+		return false
+	}
+	s := t.shoreOf(c.dst, proto)
+	return s.sure && !slices.Contains(s.islands, from) && !s.admits.Overlaps(sources)
+}
+
+// outwards are the sources that flows from an origin may have by the time they leave its island; Mainland where they are on
+// the internet already, or are not all known.
+func (t *Tracer) outwards(o origin) (model.Island, netset.Addrs) {
+	if o.place != model.Nowhere || o.net == model.Internet {
+		return model.Mainland, netset.Addrs{}
+	}
+	island := t.m.Networks[o.net].Island
+	return island, netset.Union(o.set, t.allDoors().sources[island])
+}
+
+// mayLead says whether anything may lead from an origin to a prefix that an address is in. Where it says no, no
+// flow to any address of that prefix gets further than its first machine.
+func (t *Tracer) mayLead(o origin, net model.NetID, a netip.Addr) bool {
+	at := o.place
+	if at == model.Nowhere {
+		from := t.m.Networks[o.net]
+		if o.net == net || from.Set.Contains(a) {
+			return true
+		}
+		if from.Container() {
+			at = from.On // what leaves it leaves by its machine
+		} else {
+			for _, p := range from.Members {
+				if len(t.m.Places[p].Routes) > 0 {
+					return true // a written route may be for one address only
+				}
+			}
+			return t.m.FromNetwork(o.net, a).Kind != model.NoWay
+		}
+	}
+	machine := t.m.Places[t.m.Places[at].Host]
+	return len(machine.Routes) > 0 || machine.Owns(a) || t.m.NextHop(machine, a).Kind != model.NoWay
+}
