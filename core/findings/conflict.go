@@ -97,10 +97,8 @@ func (c *check) notForAll(container string, ports []netset.PortRange) bool {
 		if usedFor(adminPorts, &trace.Open{Range: r, Port: r.Lo, Transport: "tcp"}) != "" {
 			return true
 		}
-		for key := range c.behind {
-			if key.place == container && r.Contains(key.port) {
-				return true
-			}
+		if _, fronted := c.before(container, r); fronted {
+			return true
 		}
 	}
 	return false

@@ -233,6 +233,7 @@ func (c *check) overlaps() {
 		return a.prefix.Bits() - b.prefix.Bits()
 	})
 	var joinedTo []model.NetID
+	var meet map[[2]model.NetID]*model.Place
 	for i, a := range parts {
 		for _, b := range parts[i+1:] {
 			if !a.prefix.Contains(b.prefix.Addr()) {
@@ -243,8 +244,9 @@ func (c *check) overlaps() {
 			}
 			if joinedTo == nil {
 				joinedTo = c.joinedNetworks()
+				meet = c.meeting(joinedTo)
 			}
-			if at := c.meets(a.net, b.net, joinedTo); at != nil {
+			if at := meet[[2]model.NetID{joinedTo[a.net], joinedTo[b.net]}]; at != nil {
 				c.overlap(a.net, b.net, at)
 			}
 		}
@@ -299,17 +301,20 @@ func (c *check) joins(p *model.Place, n model.NetID) bool {
 	return !p.IsContainer() && (!net.Container() || net.Routed())
 }
 
-// meets is a place that can meet both networks; nil where none can.
-func (c *check) meets(a, b model.NetID, joinedTo []model.NetID) *model.Place {
-	reach := func(p *model.Place, n model.NetID) bool {
-		return slices.ContainsFunc(p.Legs, func(l model.Leg) bool {
-			return l.Net == n || l.Net != model.Internet && joinedTo[l.Net] == joinedTo[n]
-		})
-	}
+// meeting is, for two networks that stand for all that routers join them with, the first place that is on something of both.
+func (c *check) meeting(joinedTo []model.NetID) map[[2]model.NetID]*model.Place {
+	out := map[[2]model.NetID]*model.Place{}
 	for _, p := range c.m.Places {
-		if reach(p, a) && reach(p, b) {
-			return p
+		for _, a := range p.Legs {
+			for _, b := range p.Legs {
+				if a.Net == model.Internet || b.Net == model.Internet {
+					continue
+				}
+				if both := [2]model.NetID{joinedTo[a.Net], joinedTo[b.Net]}; out[both] == nil {
+					out[both] = p
+				}
+			}
 		}
 	}
-	return nil
+	return out
 }

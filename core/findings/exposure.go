@@ -3,6 +3,7 @@ package findings
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"net/netip"
 	"slices"
 	"strings"
@@ -36,8 +37,16 @@ func (c *check) exposure() {
 			vantages = append(vantages, v)
 		}
 	}
+	ports := map[string][]uint16{}
+	for place, known := range c.behind {
+		ports[place] = slices.Sorted(maps.Keys(known))
+	}
+	fronted := func(place string) []uint16 { return ports[place] }
 	views := parallel(c.ctx, len(vantages), func(i int) trace.Exposure {
-		return c.t.Parted(vantages[i], vantages[i].Word != "internet")
+		if vantages[i].Word == "internet" {
+			return c.t.Parted(vantages[i], fronted)
+		}
+		return c.t.Beyond(vantages[i], fronted)
 	})
 	o := &openings{check: c, at: map[[2]string]*opening{}, lands: map[string]bool{}}
 	for i, v := range vantages {
@@ -60,8 +69,10 @@ func (c *check) exposure() {
 	if len(views) > 0 {
 		o.families(views[0].Open)
 	}
-	for _, found := range o.order {
-		c.opened(found)
+	for _, f := range parallel(c.ctx, len(o.order), func(i int) Finding { return c.opened(o.order[i]) }) {
+		if c.ctx.Err() == nil {
+			c.add(f)
+		}
 	}
 }
 
@@ -150,17 +161,24 @@ func (o *openings) landsAt(place string) bool {
 	return known
 }
 
-// backendKey is a listener that something stands before.
-type backendKey struct {
-	place string
-	port  uint16
-}
-
 // backend is what stands before a listener.
 type backend struct {
 	front   *trace.Front
 	guarded bool
 	fronts  []string // the places that hand on to it
+}
+
+// handedBy notes a front, or those of another port.
+func (b *backend) handedBy(front *trace.Front, guarded bool, places ...string) {
+	if b.front == nil || guarded && !b.guarded {
+		b.front = front
+	}
+	b.guarded = b.guarded || guarded
+	for _, p := range places {
+		if !slices.Contains(b.fronts, p) {
+			b.fronts = append(b.fronts, p)
+		}
+	}
 }
 
 // standBefore notes the fronts of a path before what they hand on to.
@@ -171,30 +189,51 @@ func (c *check) standBefore(p *trace.Path) {
 		if f.To == "" {
 			continue
 		}
-		key := backendKey{f.To, f.ToPort}
-		b := c.behind[key]
-		guarded := f.Site.Guard != (estate.Guard{})
-		if b.front == nil || guarded && !b.guarded {
-			b.front = f
+		ports := c.behind[f.To]
+		if ports == nil {
+			ports = map[uint16]*backend{}
+			c.behind[f.To] = ports
 		}
-		b.guarded = b.guarded || guarded
-		if !slices.Contains(b.fronts, f.Place) {
-			b.fronts = append(b.fronts, f.Place)
+		if ports[f.ToPort] == nil {
+			ports[f.ToPort] = &backend{}
 		}
-		c.behind[key] = b
+		ports[f.ToPort].handedBy(f, f.Site.Guard != (estate.Guard{}), f.Place)
 	}
+}
+
+// before is all that stands before some ports of a place; false where nothing does.
+func (c *check) before(place string, ports netset.PortRange) (backend, bool) {
+	var all backend
+	known := c.behind[place]
+	if ports.Len() == 1 {
+		if b := known[ports.Lo]; b != nil {
+			return *b, true
+		}
+		return all, false
+	}
+	for _, port := range slices.Sorted(maps.Keys(known)) {
+		if b := known[port]; ports.Contains(port) {
+			all.handedBy(b.front, b.guarded, b.fronts...)
+		}
+	}
+	return all, all.front != nil
 }
 
 // around says whether something open leads past the front that stands before it. Containers beside one another meet no
 // front, and are not meant by it.
 func (o *openings) around(e *seen) (backend, bool) {
-	b, ok := o.behind[backendKey{e.Place, e.Port}]
+	b, ok := o.before(e.Place, landed(&e.Open))
 	if !ok || slices.Contains(b.fronts, e.Place) {
 		return b, false
 	}
 	net := o.m.NetNamed(e.from)
 	beside := net != nil && net.Container() && o.m.PlaceNamed(e.Place).Leg(net.ID) != nil
 	return b, !beside
+}
+
+// landed are the ports on which something open lands.
+func landed(e *trace.Open) netset.PortRange {
+	return netset.PortRange{Lo: e.Lands(e.Range.Lo), Hi: e.Lands(e.Range.Hi)}
 }
 
 // families finds machines that let in from internet, in one family, what they do not in the other.
@@ -267,8 +306,8 @@ func (o *openings) holds(machine string, v6 bool) bool {
 	})
 }
 
-// opened makes a finding of what is open under one code and subject.
-func (c *check) opened(o *opening) {
+// opened is the finding about what is open under one code and subject.
+func (c *check) opened(o *opening) Finding {
 	e := o.seen[0]
 	f := Finding{Code: o.code, Subject: o.subject, Records: e.Records, Trace: &Where{fmt.Sprintf("%s:%s", hostPort(e.Address), portOf(e.Open)), e.from}}
 	what := e.Service + " on " + e.Place
@@ -341,7 +380,7 @@ func (c *check) opened(o *opening) {
 		}
 	}
 	f.Why = strings.ToUpper(f.Why[:1]) + f.Why[1:] + alsoFrom(o)
-	c.add(f)
+	return f
 }
 
 // alsoFrom says from where else.
@@ -556,7 +595,7 @@ func (d *declaring) declare(e *seen, site string) bool {
 // that others reach have a line of their own. nil where there are sites, or so many ports that they are not told apart, or
 // where some do not get there by each of the place's addresses.
 func (d *declaring) place(e *seen) *trace.Mend {
-	inner := netset.PortRange{Lo: e.Lands(e.Range.Lo), Hi: e.Lands(e.Range.Hi)}
+	inner := landed(&e.Open)
 	if e.Site != nil || inner.Len() != e.Range.Len() || inner.Len() > widest {
 		return nil
 	}

@@ -89,13 +89,13 @@ type check struct {
 	at  map[[2]string]*Finding
 	out []*Finding
 
-	needs   map[string][]string // what gets through by a line of a filter
-	used    map[string]string   // the lines that let meant flows on, and the target of the first of these
-	behind  map[backendKey]backend
-	reach   map[landing][]string // the vantages that reach each landing
-	walked  map[string][]walked  // what became of each name
-	passed  map[string][]uint16  // the ports of meant flows that a line of a filter passes
-	blocked map[string][]uint16  // and of those that it stops
+	needs   map[string][]string            // what gets through by a line of a filter
+	used    map[string]string              // the lines that let meant flows on, and the target of the first of these
+	behind  map[string]map[uint16]*backend // what stands before the ports of a place
+	reach   map[landing][]string           // the vantages that reach each landing
+	walked  map[string][]walked            // what became of each name
+	passed  map[string][]uint16            // the ports of meant flows that a line of a filter passes
+	blocked map[string][]uint16            // and of those that it stops
 	known   []trace.Name
 }
 
@@ -124,7 +124,7 @@ func CheckRecords(t *trace.Tracer, day estate.Date) Report {
 }
 
 func newCheck(ctx context.Context, t *trace.Tracer, day estate.Date) *check {
-	return &check{ctx: ctx, t: t, m: t.Model(), day: day, at: map[[2]string]*Finding{}, needs: map[string][]string{}, used: map[string]string{}, behind: map[backendKey]backend{}, reach: map[landing][]string{}, walked: map[string][]walked{}, passed: map[string][]uint16{}, blocked: map[string][]uint16{}}
+	return &check{ctx: ctx, t: t, m: t.Model(), day: day, at: map[[2]string]*Finding{}, needs: map[string][]string{}, used: map[string]string{}, behind: map[string]map[uint16]*backend{}, reach: map[landing][]string{}, walked: map[string][]walked{}, passed: map[string][]uint16{}, blocked: map[string][]uint16{}}
 }
 
 func (c *check) records() {

@@ -148,29 +148,49 @@ func (c *check) sites() {
 
 // rivals finds sites of one service that want the same requests: the first in order answers.
 func (c *check) rivals() {
+	type request struct{ name, path string }
 	for _, service := range c.m.Services {
-		for i, later := range service.Sites {
-			for _, first := range service.Sites[:i] {
-				if !sameDoor(first.Record.At, later.Record.At) || first.Record == later.Record {
+		same := map[request][]*model.Site{}
+		var defaults []*model.Site
+		for _, later := range service.Sites {
+			subject := service.Name + " " + later.Name
+			wants := request{later.Name, later.Record.Path}
+			for _, first := range same[wants] {
+				if !beside(first, later) {
 					continue
 				}
-				subject := service.Name + " " + later.Name
-				if first.Name == later.Name && first.Record.Path == later.Record.Path {
-					c.add(Finding{
-						Code: "conflict.site", Subject: subject, Records: lines(first.Record, later.Record), Mend: without(later),
-						Why: fmt.Sprintf("Two sites of %s have the name %s%s; the first answers, the second never.", service.Name, later.Name, pathWords(later.Record.Path)),
-					})
-				}
-				if first.Record.Default && later.Record.Default && later.Name == later.Record.Names[0] && first.Name == first.Record.Names[0] {
-					c.add(Finding{
-						Code: "conflict.default", Subject: subject, Records: lines(first.Record, later.Record),
-						Why:  fmt.Sprintf("%s has two default sites on one port; the first, %s, answers.", service.Name, first.Name),
-						Mend: &trace.Mend{Remove: lines(later.Record), Add: lines(estate.With(later.Record, func(n *estate.Site) { n.Default = false }))},
-					})
-				}
+				c.add(Finding{
+					Code: "conflict.site", Subject: subject, Records: lines(first.Record, later.Record), Mend: without(later),
+					Why: fmt.Sprintf("Two sites of %s have the name %s%s; the first answers, the second never.", service.Name, later.Name, pathWords(later.Record.Path)),
+				})
 			}
+			same[wants] = append(same[wants], later)
+			if !later.Record.Default || later.Name != later.Record.Names[0] {
+				continue
+			}
+			for _, first := range defaults {
+				if !beside(first, later) {
+					continue
+				}
+				c.add(Finding{
+					Code: "conflict.default", Subject: subject, Records: lines(first.Record, later.Record),
+					Why:  fmt.Sprintf("%s has two default sites on one port; the first, %s, answers.", service.Name, first.Name),
+					Mend: &trace.Mend{Remove: lines(later.Record), Add: lines(estate.With(later.Record, func(n *estate.Site) { n.Default = false }))},
+				})
+			}
+			defaults = append(defaults, later)
 		}
 	}
+}
+
+// beside says whether two sites are of two records and picked at an address and port that they share; one that names none is
+// picked at all.
+func beside(first, later *model.Site) bool {
+	a, b := first.Record.At, later.Record.At
+	if first.Record == later.Record || a.Addr.IsValid() && b.Addr.IsValid() && a.Addr != b.Addr {
+		return false
+	}
+	return len(a.Ranges) == 0 || len(b.Ranges) == 0 || first.Ports.Overlaps(later.Ports)
 }
 
 func pathWords(path string) string {
@@ -178,14 +198,6 @@ func pathWords(path string) string {
 		return ""
 	}
 	return " and the path " + path
-}
-
-// sameDoor says whether two sites are picked at an address and port that they share; one that names none is picked at all.
-func sameDoor(a, b estate.Bind) bool {
-	if a.Addr.IsValid() && b.Addr.IsValid() && a.Addr != b.Addr {
-		return false
-	}
-	return len(a.Ranges) == 0 || len(b.Ranges) == 0 || !a.Set().Intersect(b.Set()).IsEmpty()
 }
 
 // without is a site without one of its names: off, where it has no other.

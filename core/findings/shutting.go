@@ -68,7 +68,8 @@ func (c *check) filtering(o *opening) *trace.Mend {
 		return nil
 	}
 	keep := audienceOf(first.Meant)
-	for _, front := range c.behind[backendKey{first.Place, first.Port}].fronts {
+	past, _ := c.before(first.Place, landed(&first.Open))
+	for _, front := range past.fronts {
 		host, _, _ := strings.Cut(front, "/")
 		if host != first.Door.Host {
 			keep = appendNew(keep, estate.Selector{Name: host})

@@ -2,6 +2,7 @@ package trace
 
 import (
 	"cmp"
+	"maps"
 	"net/netip"
 	"slices"
 	"strings"
@@ -46,10 +47,11 @@ type Open struct {
 	// Also are the names of other sites that are open just so; only where what is meant for anyone is left out.
 	Also []string `json:"-"`
 	// Beside says that another site on the same port is meant for anyone.
-	Beside bool `json:"-"`
-	addr   netip.Addr
-	set    netset.Addrs
-	flat   int // inner port less outer; where several land on one, manyToOne less that
+	Beside  bool `json:"-"`
+	fronted bool // something stands before its ports
+	addr    netip.Addr
+	set     netset.Addrs
+	flat    int // inner port less outer; where several land on one, manyToOne less that
 }
 
 // Door is where a flow comes to the machine that takes it, and how it looks there before any map.
@@ -90,10 +92,13 @@ type Exposure struct {
 // exposing is an exposure on the way.
 type exposing struct {
 	Exposure
-	open   []Open
-	beyond bool // without what is meant for anyone
-	parted bool // ranges are parted where other intents land
+	open    []Open
+	fronted Fronted // where asked for, ranges are parted where other intents land, and where something stands before them
+	beyond  bool    // without what is meant for anyone, and what is nobody's concern
 }
+
+// Fronted are the ports of a place that something stands before, rising.
+type Fronted func(place string) []uint16
 
 // Exposure is everything that can be touched from a vantage, exact in sources, addresses, transports and
 // ports.
@@ -101,10 +106,15 @@ func (t *Tracer) Exposure(v Vantage) Exposure {
 	return t.expose(v, exposing{})
 }
 
-// Parted is an exposure whose ranges are parted wherever other intents land; where beyond is asked for, without what is
-// meant for anyone.
-func (t *Tracer) Parted(v Vantage, beyond bool) Exposure {
-	return t.expose(v, exposing{parted: true, beyond: beyond})
+// Parted is an exposure whose ranges are parted wherever other intents land, and where something stands before them.
+func (t *Tracer) Parted(v Vantage, fronted Fronted) Exposure {
+	return t.expose(v, exposing{fronted: fronted})
+}
+
+// Beyond is what a parted exposure has that may be more than is meant: not what is meant for anyone, and only what lands
+// where some intent does, what a map leads to, and what something stands before. Nothing is told of what is undecided.
+func (t *Tracer) Beyond(v Vantage, fronted Fronted) Exposure {
+	return t.expose(v, exposing{fronted: fronted, beyond: true})
 }
 
 func (t *Tracer) expose(v Vantage, x exposing) Exposure {
@@ -127,7 +137,7 @@ func (t *Tracer) expose(v Vantage, x exposing) Exposure {
 			}
 		}
 	}
-	x.Open = t.finish(x.open, &v, x.parted)
+	x.Open = t.finish(x.open, &v, x.fronted != nil)
 	slices.SortStableFunc(x.Undecided, func(a, b Dark) int {
 		return cmp.Or(strings.Compare(a.Address, b.Address), strings.Compare(a.Transport, b.Transport), strings.Compare(a.Ports, b.Ports))
 	})
@@ -154,7 +164,7 @@ func (t *Tracer) opened(x *exposing, l landing, c candidate, o origin) {
 		}
 		*dark = append(*dark, Dark{c.word, l.proto.String(), l.outer.String(), place, why, records})
 		return
-	case l.stopped != "" || l.sock == nil:
+	case l.stopped != "" || l.sock == nil || x.beyond && !t.concerns(x, l):
 		return
 	}
 	for _, part := range t.replies(l, o) {
@@ -167,11 +177,17 @@ func (t *Tracer) opened(x *exposing, l landing, c candidate, o origin) {
 	}
 }
 
+// concerns says whether what a landing opens may be more than is meant.
+func (t *Tracer) concerns(x *exposing, l landing) bool {
+	t.intended()
+	if l.mapped == nil && !t.landed[l.sock.Place] {
+		return slices.ContainsFunc(x.fronted(t.m.Places[l.sock.Place].Name), l.ports.Contains)
+	}
+	return !t.forAnyone(l)
+}
+
 // openedAt notes what a landing whose replies come back opens.
 func (t *Tracer) openedAt(x *exposing, l landing, c candidate) {
-	if x.beyond && t.forAnyone(l) {
-		return
-	}
 	records := l.records()
 	place := t.m.Places[l.sock.Place]
 	base := Open{
@@ -253,25 +269,32 @@ func (w *way) records() []string {
 	return out
 }
 
-// add takes in what is open, parted where the intents that land there change along its ports.
+// add takes in what is open, parted where the intents that land there change along its ports, and what stands before them.
 func (x *exposing) add(t *Tracer, e Open, site string) {
 	byPort := t.intended()[landsAt{t.m.PlaceNamed(e.Place).ID, protoOf(e.Transport), site}]
-	if len(byPort) == 0 || e.manyToOne() || e.Range.Lo == e.Range.Hi {
+	var fronted []uint16
+	if x.fronted != nil {
+		fronted = x.fronted(e.Place)
+	}
+	if len(byPort)+len(fronted) == 0 || e.manyToOne() || e.Range.Lo == e.Range.Hi {
+		e.fronted = slices.Contains(fronted, e.Port)
 		x.keep(e, byPort[e.Port])
 		return
 	}
-	var ports []int // outer ones, on which an intent lands
-	for inner := range byPort {
+	var ports []int // outer ones, on which an intent lands, or that something stands before
+	for _, inner := range slices.AppendSeq(slices.Clone(fronted), maps.Keys(byPort)) {
 		if outer := int(inner) - e.flat; outer >= int(e.Range.Lo) && outer <= int(e.Range.Hi) {
 			ports = append(ports, outer)
 		}
 	}
 	slices.Sort(ports)
+	ports = slices.Compact(ports)
 	next := int(e.Range.Lo)
 	put := func(lo, hi int, m *meant) {
 		part := e
 		part.Range = netset.PortRange{Lo: uint16(lo), Hi: uint16(hi)}
 		part.Port = uint16(lo + e.flat)
+		part.fronted = slices.Contains(fronted, part.Port)
 		x.keep(part, m)
 	}
 	for _, p := range ports {
@@ -435,11 +458,12 @@ type openKey struct {
 	address, transport, sources, place, service, site, meant string
 	intent                                                   Covered
 	flat                                                     int
+	fronted                                                  bool
 }
 
 func (k *openKey) compare(o *openKey) int {
 	return cmp.Or(strings.Compare(k.address, o.address), strings.Compare(k.transport, o.transport), strings.Compare(k.sources, o.sources), strings.Compare(k.place, o.place),
-		strings.Compare(k.service, o.service), strings.Compare(k.site, o.site), strings.Compare(k.meant, o.meant), strings.Compare(string(k.intent), string(o.intent)), cmp.Compare(k.flat, o.flat))
+		strings.Compare(k.service, o.service), strings.Compare(k.site, o.site), strings.Compare(k.meant, o.meant), strings.Compare(string(k.intent), string(o.intent)), cmp.Compare(k.flat, o.flat), compareBools(k.fronted, o.fronted))
 }
 
 // finish joins neighbours, says who is covered, and orders.
@@ -471,7 +495,7 @@ func (t *Tracer) finish(open []Open, v *Vantage, parted bool) []Open {
 			words[of] = s
 		}
 		e.Sources = s.sources
-		k := openKey{e.Address, e.Transport, s.word, e.Place, e.Service, deref(e.Site), "", e.Intent, e.flat}
+		k := openKey{e.Address, e.Transport, s.word, e.Place, e.Service, deref(e.Site), "", e.Intent, e.flat, e.fronted}
 		if parted {
 			for n, i := range e.Meant {
 				if n > 0 {
@@ -509,4 +533,15 @@ func (t *Tracer) finish(open []Open, v *Vantage, parted bool) []Open {
 		return cmp.Or(a.addr.Compare(b.addr), strings.Compare(a.Address, b.Address), cmp.Compare(a.Range.Lo, b.Range.Lo), strings.Compare(a.Transport, b.Transport), strings.Compare(deref(a.Site), deref(b.Site)))
 	})
 	return out
+}
+
+// compareBools puts false before true.
+func compareBools(a, b bool) int {
+	switch {
+	case a == b:
+		return 0
+	case b:
+		return -1
+	}
+	return 1
 }
