@@ -244,10 +244,32 @@ type Block struct {
 
 // Service is what listens under one name, with its sites.
 type Service struct {
-	Name    string
-	Listens []*estate.Listen
-	Sites   []*Site
+	Name     string
+	Listens  []*estate.Listen
+	Sites    []*Site // in order; added to by Add alone
+	byName   map[string][]*Site
+	defaults []*Site
 }
+
+// Add adds sites behind the others.
+func (s *Service) Add(sites ...*Site) {
+	if s.byName == nil {
+		s.byName = map[string][]*Site{}
+	}
+	for _, site := range sites {
+		s.Sites = append(s.Sites, site)
+		s.byName[site.Name] = append(s.byName[site.Name], site)
+		if site.Record.Default {
+			s.defaults = append(s.defaults, site)
+		}
+	}
+}
+
+// Named are the sites of a name, in order; not to be changed.
+func (s *Service) Named(name string) []*Site { return s.byName[name] }
+
+// Defaults are the names of sites that take what no site names, in order; not to be changed.
+func (s *Service) Defaults() []*Site { return s.defaults }
 
 // Site is one name of a site of a service, in the order in which the record has them.
 type Site struct {
@@ -522,7 +544,7 @@ func (m *Model) compileRest() {
 		if s := m.Services[r.Service]; s != nil {
 			sources := m.match(r.Sources, nil)
 			for _, name := range r.Names {
-				s.Sites = append(s.Sites, &Site{name, r, r.At.Set(), sources})
+				s.Add(&Site{name, r, r.At.Set(), sources})
 			}
 		}
 	}

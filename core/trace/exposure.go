@@ -167,13 +167,12 @@ func (t *Tracer) opened(x *exposing, l landing, c candidate, o origin) {
 	case l.stopped != "" || l.sock == nil || x.beyond && !t.concerns(x, l):
 		return
 	}
-	for _, part := range t.replies(l, o) {
-		switch part.stopped {
-		case "":
-			t.openedAt(x, part, c)
-		case Undecided:
-			*dark = append(*dark, Dark{c.word, l.proto.String(), l.outer.String(), t.m.Places[l.stack].Name, part.lastStep().Why, []string{}})
-		}
+	t.replies(&l, o) // what is lost is not open
+	switch l.stopped {
+	case "":
+		t.openedAt(x, l, c)
+	case Undecided:
+		*dark = append(*dark, Dark{c.word, l.proto.String(), l.outer.String(), t.m.Places[l.stack].Name, l.lastStep().Why, []string{}})
 	}
 }
 
@@ -428,18 +427,16 @@ func (t *Tracer) forAnyone(l landing) bool {
 
 // siteNames are the sites that a listener picks among, each name once, and "*" for what a default takes.
 func (t *Tracer) siteNames(service *model.Service, l landing, port uint16) []openSite {
-	w := l.way
-	w.ports = netset.PortsOf(netset.OnePort(port))
-	sites := sitesAt(service, w)
+	door := siteDoor{service, l.dst.addr, port}
 	var out []openSite
 	seen := map[string]bool{}
-	for _, s := range sites {
+	for _, s := range door.sites() {
 		if !seen[s.Name] {
 			seen[s.Name] = true
 			out = append(out, openSite{s.Name, s.Record, s})
 		}
 	}
-	if group, how := pick(sites, "", l.sock.Record.FirstAnswers); how == byDefault && !seen["*"] && len(group) > 0 {
+	if group, how := door.pick("", l.sock.Record.FirstAnswers); how == byDefault && !seen["*"] && len(group) > 0 {
 		out = append(out, openSite{"*", group[0].Record, group[0]})
 	}
 	return out

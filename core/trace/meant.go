@@ -177,10 +177,9 @@ func (t *Tracer) landService(i *estate.Intent, s *model.Socket, port uint16, pro
 		t.note(key, port, i)
 		return
 	}
-	w := way{ports: netset.PortsOf(netset.OnePort(port))}
-	sites := sitesAt(service, w)
+	door := siteDoor{service: service, port: port}
 	if name == "" {
-		for _, site := range sites {
+		for _, site := range door.sites() {
 			key.site = site.Name
 			t.note(key, port, i)
 		}
@@ -188,7 +187,7 @@ func (t *Tracer) landService(i *estate.Intent, s *model.Socket, port uint16, pro
 		t.note(key, port, i)
 		return
 	}
-	group, how := pick(sites, name, s.Record.FirstAnswers)
+	group, how := door.pick(name, s.Record.FirstAnswers)
 	if len(group) > 0 {
 		key.site = group[0].Name
 		if how == byDefault {

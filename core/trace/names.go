@@ -37,13 +37,11 @@ func (t *Tracer) Names() []Name {
 	everybody := map[string]bool{}
 	narrowed := map[string][]string{}
 	zones := map[string]*estate.Zone{}
-	var zoneNames []string
 	for _, r := range t.m.Estate.Of(estate.KindNamed("zone")) {
 		if z := r.(*estate.Zone); !z.Off {
 			if _, seen := zones[z.Name]; !seen || len(zones[z.Name].For) > 0 {
 				zones[z.Name] = z
 			}
-			zoneNames = append(zoneNames, z.Name)
 		}
 	}
 	for _, r := range t.m.Estate.Of(estate.KindNamed("dns")) {
@@ -82,10 +80,13 @@ func (t *Tracer) Names() []Name {
 	}
 	var out []Name
 	for name, n := range at {
-		for _, z := range zoneNames {
-			if names.Under(name, z) && len(z) > len(n.Zone) {
-				n.Zone = z
+		for up, ok := name, true; ok && n.Zone == ""; up, ok = names.Parent(up) {
+			if zones[up] != nil {
+				n.Zone = up
 			}
+		}
+		if n.Zone == "" && zones["."] != nil {
+			n.Zone = "."
 		}
 		switch z := zones[n.Zone]; {
 		case !everybody[name] && len(narrowed[name]) > 0:
@@ -109,13 +110,14 @@ func (t *Tracer) Names() []Name {
 
 // CompareNames orders names by their labels from the right, the shorter first: the order of RFC 4034 §6.1.
 func CompareNames(a, b string) int {
-	x, y := strings.Split(a, "."), strings.Split(b, ".")
-	for i := 1; i <= len(x) && i <= len(y); i++ {
-		if d := strings.Compare(x[len(x)-i], y[len(y)-i]); d != 0 {
+	for a != "" && b != "" {
+		i, j := strings.LastIndexByte(a, '.'), strings.LastIndexByte(b, '.')
+		if d := strings.Compare(a[i+1:], b[j+1:]); d != 0 {
 			return d
 		}
+		a, b = a[:max(i, 0)], b[:max(j, 0)]
 	}
-	return len(x) - len(y)
+	return len(a) - len(b)
 }
 
 // IsPlace says whether a word names a recorded host or container.

@@ -10,36 +10,36 @@ import (
 
 // replies judges whether the reply of a landed flow finds its way: it must pass, in reverse, every machine that translated
 // the flow or filters it with state, and every stateless filter on its own way; and nobody on its way may give it another
-// source. Where a stateless filter lets it pass to some of the sources only, the landing is parted.
-func (t *Tracer) replies(l landing, o origin) []landing {
+// source. Where a stateless filter lets it pass to some of the sources only, the landing is parted: what is lost then is apart.
+func (t *Tracer) replies(l *landing, o origin) (lost *landing) {
 	if l.sock == nil || l.held == nil && !t.m.Stateless || l.local || l.imagined {
-		return []landing{l}
+		return nil
 	}
 	float := l.src.float != model.Nowhere
 	set := l.src.set.Of(l.six)
 	if float && !t.m.Stateless || !float && set.IsEmpty() {
-		return []landing{l}
+		return nil
 	}
 	stack := t.m.Places[l.stack]
-	back := wayBack{t: t, l: &l, passed: []model.PlaceID{stack.ID}, ports: replyPorts(o), src: l.dst, to: source{set: set, float: l.src.float, net: l.src.net}, asking: l.src.set.Equal(l.origins)}
+	back := wayBack{t: t, l: l, passed: []model.PlaceID{stack.ID}, ports: replyPorts(o), src: l.dst, to: source{set: set, float: l.src.float, net: l.src.net}, asking: l.src.set.Equal(l.origins)}
 	back.follow(stack, t.sender(o))
 	if back.tie != nil {
-		t.tiedReply(&l, back)
-		return []landing{l}
+		t.tiedReply(l, back)
+		return nil
 	}
 	for h := l.held; h != nil; h = h.prev {
 		if h.knows && !slices.Contains(back.passed, h.place) && !float {
-			t.lose(&l, stack, t.replyBy(&l, stack, h.place), sentence("The reply to %s does not come back by %s, which knows of the flow.", t.replyWord(&l), t.m.Places[h.place].Name))
-			return []landing{l}
+			t.lose(l, stack, t.replyBy(l, stack, h.place), sentence("The reply to %s does not come back by %s, which knows of the flow.", t.replyWord(l), t.m.Places[h.place].Name))
+			return nil
 		}
 	}
 	if back.adrift != nil {
-		t.lose(&l, stack, nil, sentence("The reply to %s does not come back: nothing leads there from %s.", back.to.set.Of(l.six).Lowest(), back.adrift.Name))
-		return []landing{l}
+		t.lose(l, stack, nil, sentence("The reply to %s does not come back: nothing leads there from %s.", back.to.set.Of(l.six).Lowest(), back.adrift.Name))
+		return nil
 	}
 	if back.astray != nil {
-		t.lose(&l, stack, nil, sentence("The reply goes out by %s, which did not see the flow and gives it another source.", back.astray.Name))
-		return []landing{l}
+		t.lose(l, stack, nil, sentence("The reply goes out by %s, which did not see the flow and gives it another source.", back.astray.Name))
+		return nil
 	}
 	return t.stateless(l, stack, back)
 }
@@ -53,31 +53,31 @@ func replyPorts(o origin) netset.Ports {
 	return netset.PortsOf(netset.PortRange{Lo: 1024, Hi: netset.MaxPort})
 }
 
-// stateless parts a landing by what stateless filters do with its reply.
-func (t *Tracer) stateless(l landing, stack *model.Place, back wayBack) []landing {
+// stateless parts a landing by what stateless filters do with its reply: into what comes back, and what does not.
+func (t *Tracer) stateless(l *landing, stack *model.Place, back wayBack) (lost *landing) {
 	if back.by == nil {
-		return []landing{l}
+		return nil
 	}
 	if back.unsure {
 		l.walk(Step{Stage: StageFilter, At: back.at.Name, Verdict: Unsettled, Ground: Shallows, Records: lines(back.by.Record), Why: sentence("%s keeps no state, and its rules for the reply name part of a network: the container may be any point of it.", back.by.Record.Name)})
 		if l.stopped == "" {
 			l.stopped = Undecided
 		}
-		return []landing{l}
+		return nil
 	}
-	passes := l
+	lost = l
 	if !back.all && !back.lost.IsEmpty() {
 		if rest := l.origins.Of(l.six).Subtract(back.lost); !rest.IsEmpty() {
-			passes.way, l.way = l.way.ofOrigins(rest), l.way.ofOrigins(back.lost)
-		} else {
-			back.all = true
+			parted := *l
+			lost = &parted
+			l.way, lost.way = l.way.ofOrigins(rest), l.way.ofOrigins(back.lost)
 		}
 	}
-	t.lose(&l, stack, t.passReply(back), sentence("The stateless filter %s on %s does not let the reply pass, to ports %s.", back.by.Record.Name, back.at.Name, back.ports), back.by.Record)
-	if back.all || back.lost.IsEmpty() {
-		return []landing{l}
+	t.lose(lost, stack, t.passReply(back), sentence("The stateless filter %s on %s does not let the reply pass, to ports %s.", back.by.Record.Name, back.at.Name, back.ports), back.by.Record)
+	if lost == l {
+		return nil
 	}
-	return []landing{passes, l}
+	return lost
 }
 
 // ofOrigins narrows the branch to some of the vantage's sources.

@@ -70,8 +70,10 @@ func (s *serving) finish(f served) { s.out = append(s.out, f) }
 
 // land takes one landing on, as far as its replies come back.
 func (s *serving) land(l landing, q request) {
-	for _, part := range s.t.replies(l, s.o) {
-		s.landed(part, q)
+	lost := s.t.replies(&l, s.o)
+	s.landed(l, q)
+	if lost != nil {
+		s.landed(*lost, q)
 	}
 }
 
@@ -99,8 +101,8 @@ func (s *serving) landed(l landing, q request) {
 	}
 	here := served{way: w, end: fmt.Sprintf("%s:%d", place.Name, w.port()), place: place.ID, port: w.port(), service: service.Name, urlpath: q.path}
 
-	sites := sitesAt(service, w)
-	group, how := pick(sites, siteAsked(q, l), l.sock.Record.FirstAnswers)
+	door := doorTo(service, &w)
+	group, how := door.pick(siteAsked(q, l), l.sock.Record.FirstAnswers)
 	tlsHere := l.sock.Record.TLS || l.sock.Record.Passthrough
 	speaks := q.speech == speaksTLS || q.speech == speaksByPort && w.proto == netset.TCP && (q.port == 443 || tlsHere) || q.speech == speaksStream && w.tls
 	w.tls = speaks
@@ -130,7 +132,7 @@ func (s *serving) landed(l landing, q request) {
 		return
 	}
 	if len(group) == 0 {
-		s.unanswered(here, l, q, service, sites)
+		s.unanswered(here, l, q, door)
 		return
 	}
 	paths := []string{q.path}
@@ -185,55 +187,66 @@ const (
 	byDefault
 )
 
-// sitesAt are the sites of a service that are picked among at an address and port.
-func sitesAt(service *model.Service, w way) []*model.Site {
+// siteDoor is an address and port at which a service is asked for a site.
+type siteDoor struct {
+	service *model.Service
+	addr    netip.Addr // the zero address where the flow has none
+	port    uint16
+}
+
+func doorTo(service *model.Service, w *way) siteDoor { return siteDoor{service, w.dst.addr, w.port()} }
+
+// has says whether a site is picked among there.
+func (d siteDoor) has(s *model.Site) bool {
+	if !s.Ports.IsEmpty() && !s.Ports.Contains(d.port) {
+		return false
+	}
+	a := s.Record.At.Addr
+	return !a.IsValid() || a.IsUnspecified() || a == d.addr
+}
+
+// among are those of some sites that are picked among there.
+func (d siteDoor) among(sites []*model.Site) []*model.Site {
+	if !slices.ContainsFunc(sites, func(s *model.Site) bool { return !d.has(s) }) {
+		return sites
+	}
 	var out []*model.Site
-	for _, s := range service.Sites {
-		if !s.Ports.IsEmpty() && !s.Ports.Contains(w.port()) {
-			continue
+	for _, s := range sites {
+		if d.has(s) {
+			out = append(out, s)
 		}
-		if a := s.Record.At.Addr; a.IsValid() && !a.IsUnspecified() && a != w.dst.addr {
-			continue
-		}
-		out = append(out, s)
 	}
 	return out
 }
 
+// sites are all that are picked among there.
+func (d siteDoor) sites() []*model.Site { return d.among(d.service.Sites) }
+
 // pick gives the sites that a name picks: exact, else the longest wildcard, else "*", else the
 // default, else, where the listener says so, the first.
-func pick(sites []*model.Site, name string, firstAnswers bool) ([]*model.Site, picked) {
-	byText := func(want string) []*model.Site {
-		var out []*model.Site
-		for _, s := range sites {
-			if s.Name == want {
-				out = append(out, s)
-			}
-		}
-		return out
-	}
+func (d siteDoor) pick(name string, firstAnswers bool) ([]*model.Site, picked) {
+	named := func(name string) []*model.Site { return d.among(d.service.Named(name)) }
 	if name != "" {
-		if group := byText(name); len(group) > 0 {
+		if group := named(name); len(group) > 0 {
 			return group, byName
 		}
 		if _, err := netip.ParseAddr(name); err != nil {
 			for up, ok := names.Parent(name); ok; up, ok = names.Parent(up) {
-				if group := byText("*." + up); len(group) > 0 {
+				if group := named("*." + up); len(group) > 0 {
 					return group, byWildcard
 				}
 			}
 		}
 	}
-	if group := byText("*"); len(group) > 0 {
+	if group := named("*"); len(group) > 0 {
 		return group, byAny
 	}
-	for _, s := range sites {
-		if s.Record.Default {
-			return byText(s.Name), byDefault
-		}
+	candidates := d.service.Defaults()
+	if firstAnswers {
+		candidates = slices.Concat(candidates, d.service.Sites)
 	}
-	if firstAnswers && len(sites) > 0 {
-		return byText(sites[0].Name), byDefault
+	if i := slices.IndexFunc(candidates, d.has); i >= 0 {
+		return named(candidates[i].Name), byDefault
 	}
 	return nil, byName
 }
@@ -441,8 +454,8 @@ func (s *serving) newCert(l landing, name string, place *model.Place) *Mend {
 // ---- no site
 
 // unanswered is a name that no site has: what would mend it, and on from there.
-func (s *serving) unanswered(f served, l landing, q request, service *model.Service, sites []*model.Site) {
-	place := s.t.m.Places[l.sock.Place]
+func (s *serving) unanswered(f served, l landing, q request, door siteDoor) {
+	service, place := door.service, s.t.m.Places[l.sock.Place]
 	asked := siteAsked(q, l)
 	b := Break{
 		Code: "site.none", At: place.Name, Subject: s.goal.subject, Short: "no site",
@@ -465,7 +478,7 @@ func (s *serving) unanswered(f served, l landing, q request, service *model.Serv
 		b.Why = sentence("The site of %s for %s is recorded, and off.", service.Name, asked)
 		b.Mend, b.Records = revive(off), lines(off)
 		site = &model.Site{Name: asked, Record: off, Ports: off.At.Set()}
-	} else if near := nearSite(sites, asked); near != nil {
+	} else if near := nearSite(door.sites(), asked); near != nil {
 		b.Why = sentence("No site of %s has the name %s; %s is one letter off.", service.Name, asked, near.Name)
 		b.Mend = replace(near.Record, func(n *estate.Site) {
 			n.Names = slices.Clone(n.Names)
@@ -495,9 +508,9 @@ func (s *serving) offSite(service *model.Service, w way, name string) *estate.Si
 		}
 		candidate := &model.Service{}
 		for _, n := range off.Names {
-			candidate.Sites = append(candidate.Sites, &model.Site{Name: n, Record: off, Ports: off.At.Set()})
+			candidate.Add(&model.Site{Name: n, Record: off, Ports: off.At.Set()})
 		}
-		if group, how := pick(sitesAt(candidate, w), name, false); len(group) > 0 && how != byDefault {
+		if group, how := doorTo(candidate, &w).pick(name, false); len(group) > 0 && how != byDefault {
 			return off
 		}
 	}

@@ -184,10 +184,7 @@ func (t *Tracer) join(ends []served, tg Target, port PortKey, v *Vantage) []Path
 	at := map[string]int{}
 	for _, f := range ends {
 		p := t.path(f, tg, port)
-		key := fmt.Sprint(p.Address, "|", p.URLPath, "|", p.Outcome, "|", p.Inner, "|", p.Via, "|", deref(p.End))
-		for _, b := range p.Breaks {
-			key += "|" + b.Code + b.At + b.Why
-		}
+		key := p.likeness()
 		if i, ok := at[key]; ok {
 			groups[i].set = netset.Union(groups[i].set, f.origins)
 			continue
@@ -201,6 +198,16 @@ func (t *Tracer) join(ends []served, tg Target, port PortKey, v *Vantage) []Path
 		out = append(out, g.path)
 	}
 	return out
+}
+
+// likeness is a word that paths have in common which differ in nothing but their sources.
+func (p *Path) likeness() string {
+	words := []string{p.Address, p.URLPath, string(p.Outcome), string(p.Inner), p.Via, deref(p.End)}
+	for i := range p.Breaks {
+		b := &p.Breaks[i]
+		words = append(words, b.Code, b.At, b.Why)
+	}
+	return strings.Join(words, "|")
 }
 
 func deref(s *string) string {

@@ -193,6 +193,9 @@ func (w *way) cellOf(code string) string {
 }
 
 func (w *way) collect() (steps []Step, breaks []Break) {
+	if w.trail != nil {
+		steps = make([]Step, 0, w.trail.n)
+	}
 	for _, part := range []*trail{w.trail, w.head} {
 		for t := part; t != nil; t = t.prev {
 			switch {
