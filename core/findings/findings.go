@@ -127,13 +127,18 @@ func newCheck(ctx context.Context, t *trace.Tracer, day estate.Date) *check {
 	return &check{ctx: ctx, t: t, m: t.Model(), day: day, at: map[[2]string]*Finding{}, needs: map[string][]string{}, used: map[string]string{}, behind: map[string]map[uint16]*backend{}, reach: map[landing][]string{}, walked: map[string][]walked{}, passed: map[string][]uint16{}, blocked: map[string][]uint16{}}
 }
 
+// records looks at the records beside one another: each part by itself, and all at once.
 func (c *check) records() {
-	c.references()
-	c.duplicates()
-	c.nameRecords()
-	c.sites()
-	c.rivals()
-	c.ownSake()
+	parts := []func(*check){(*check).references, (*check).duplicates, (*check).nameRecords, (*check).sites, (*check).rivals, (*check).ownSake}
+	for _, found := range parallel(c.ctx, len(parts), func(i int) []*Finding {
+		part := newCheck(c.ctx, c.t, c.day)
+		parts[i](part)
+		return part.out
+	}) {
+		for _, f := range found {
+			c.add(*f)
+		}
+	}
 }
 
 // add notes a finding; one of the same code and subject takes in its records and mend.

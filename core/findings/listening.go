@@ -17,7 +17,12 @@ type listening struct {
 	// at are the addresses as other machines reach them: on the outer ports of maps and forwards.
 	at    map[netip.Addr][]door
 	addrs []netip.Addr // of at, in the order met
-	cache map[listeningKey]behind
+}
+
+// lookout asks again and again what is listening behind the lines of one filter.
+type lookout struct {
+	*listening
+	known map[listeningKey]behind
 }
 
 // door is what stands at an address of a place.
@@ -37,7 +42,7 @@ type listeningKey struct {
 }
 
 func newListening(m *model.Model) *listening {
-	l := &listening{m: m, at: map[netip.Addr][]door{}, cache: map[listeningKey]behind{}}
+	l := &listening{m: m, at: map[netip.Addr][]door{}}
 	sets := []netset.Addrs{m.Internet}
 	for _, n := range m.Networks {
 		if !n.Container() || n.Routed() {
@@ -182,7 +187,7 @@ func (l *listening) forward(p *model.Place, f *model.Forward) {
 }
 
 // use says what a line stands before on one machine.
-func (l *listening) use(p *model.Place, hook model.Hook, f *model.Filter, rule *model.Rule) use {
+func (l *lookout) use(p *model.Place, hook model.Hook, f *model.Filter, rule *model.Rule) use {
 	rec := rule.Record
 	switch {
 	case rec.Entering != "" && hook == model.Output:
@@ -227,7 +232,7 @@ func hookWord(h model.Hook) string { return "`" + h.String() + "`" }
 
 // met are the ports of a machine that flows to it, or by it to others, meet on a hook, for whatever transport a filter's
 // line has.
-func (l *listening) met(p *model.Place, hook model.Hook, f *model.Filter) use {
+func (l *lookout) met(p *model.Place, hook model.Hook, f *model.Filter) use {
 	anywhere := model.Match{Any: true, Set: netset.Everything()}
 	from := anywhere
 	if hook == model.Through {
@@ -253,10 +258,10 @@ func bindsOn(on, a netip.Addr) bool {
 }
 
 // behind is what flows that meet a hook of a machine may lead to, of what a line names.
-func (l *listening) behind(p *model.Place, hook model.Hook, f *model.Filter, from, to model.Match) behind {
+func (l *lookout) behind(p *model.Place, hook model.Hook, f *model.Filter, from, to model.Match) behind {
 	v4, v6 := f.Record.Family != "ipv6", f.Record.Family != "ipv4"
 	key := listeningKey{p.ID, hook, v4, v6, f.Record.LoopbackToo, to.Set, from.Set}
-	if b, known := l.cache[key]; known && len(to.Float) == 0 {
+	if b, known := l.known[key]; known && len(to.Float) == 0 {
 		return b
 	}
 	var b behind
@@ -340,7 +345,7 @@ func (l *listening) behind(p *model.Place, hook model.Hook, f *model.Filter, fro
 		}
 	}
 	if len(to.Float) == 0 {
-		l.cache[key] = b
+		l.known[key] = b
 	}
 	return b
 }

@@ -38,7 +38,24 @@ func (c *check) order() {
 			}
 		}
 	}
-	readings := parallel(c.ctx, len(all), func(i int) rules.Reading { return rules.Read(c.m, all[i].filter, all[i].on) })
+	type read struct {
+		rules.Reading
+		uses [][]use // by line: what it stands before, on each of the machines
+	}
+	listening := newListening(c.m)
+	readings := parallel(c.ctx, len(all), func(i int) read {
+		s := all[i]
+		r := read{Reading: rules.Read(c.m, s.filter, s.on)}
+		behind := lookout{listening, map[listeningKey]behind{}}
+		for n := range r.Lines {
+			uses := make([]use, len(s.on))
+			for at, p := range s.on {
+				uses[at] = behind.use(p, s.hook, s.filter, r.Lines[n].Rule)
+			}
+			r.uses = append(r.uses, uses)
+		}
+		return r
+	})
 	if c.ctx.Err() != nil {
 		return
 	}
@@ -52,21 +69,18 @@ func (c *check) order() {
 	}
 	var inOrder []*judged
 	byRecord := map[*estate.Rule]*judged{}
-	behind := newListening(c.m)
-	for i, s := range all {
+	for i := range readings {
 		for n := range readings[i].Lines {
 			line := &readings[i].Lines[n]
 			j := byRecord[line.Rule.Record]
 			if j == nil {
-				j = &judged{line: line, reading: &readings[i], shadowed: true, idle: true}
+				j = &judged{line: line, reading: &readings[i].Reading, shadowed: true, idle: true}
 				byRecord[line.Rule.Record] = j
 				inOrder = append(inOrder, j)
 			}
 			j.shadowed = j.shadowed && line.Shadowed()
 			j.idle = j.idle && line.Idle
-			for _, p := range s.on {
-				j.uses = append(j.uses, behind.use(p, s.hook, s.filter, line.Rule))
-			}
+			j.uses = append(j.uses, readings[i].uses[n]...)
 		}
 	}
 	for _, j := range inOrder {

@@ -128,6 +128,12 @@ func (s Ports) Subtract(t Ports) Ports {
 
 // Union is the ports in either.
 func (s Ports) Union(t Ports) Ports {
+	switch {
+	case len(s.r) == 0:
+		return t
+	case len(t.r) == 0 || s.Equal(t):
+		return s
+	}
 	return PortsOf(append(slices.Clone(s.r), t.r...)...)
 }
 

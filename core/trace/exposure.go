@@ -125,11 +125,17 @@ func (t *Tracer) expose(v Vantage, x exposing) Exposure {
 			if o.place != model.Nowhere && t.m.Places[t.m.Places[o.place].Stack].Owns(c.dst.addr) {
 				continue // a machine reaching itself is nobody's exposure
 			}
+			ports := netset.AllPorts()
+			if x.beyond {
+				if ports = t.portsOfConcern(&x, c); ports.IsEmpty() {
+					continue
+				}
+			}
 			for _, proto := range netset.Both.Each() {
 				if !t.mayTake(c, proto) || island != model.Mainland && t.keptOut(island, sources, c, proto) {
 					continue
 				}
-				w := o.start(proto, netset.AllPorts())
+				w := o.start(proto, ports)
 				w.dst = c.dst
 				for _, l := range t.deliver(o, w, goal{place: model.Nowhere}) {
 					t.opened(&x, l, c, o)
@@ -174,6 +180,33 @@ func (t *Tracer) opened(x *exposing, l landing, c candidate, o origin) {
 	case Undecided:
 		*dark = append(*dark, Dark{c.word, l.proto.String(), l.outer.String(), t.m.Places[l.stack].Name, l.lastStep().Why, []string{}})
 	}
+}
+
+// portsOfConcern are those on which a candidate may open more than is meant: all, where an intent lands there or its machine
+// leads flows elsewhere, else those that something stands before.
+func (t *Tracer) portsOfConcern(x *exposing, c candidate) netset.Ports {
+	t.intended()
+	places := []model.PlaceID{c.dst.float}
+	if c.dst.float == model.Nowhere {
+		places = places[:0]
+		for _, h := range t.m.Owners(c.dst.addr) {
+			places = append(places, h.Place)
+		}
+		if len(places) == 0 || t.doors.named[c.dst.addr] != nil {
+			return netset.AllPorts()
+		}
+	}
+	var ports []netset.PortRange
+	for _, id := range places {
+		p := t.m.Places[id]
+		if t.landed[id] || len(p.Maps)+len(p.Forwards) > 0 || slices.ContainsFunc(p.Sockets, func(s model.Socket) bool { return s.Place != id }) {
+			return netset.AllPorts()
+		}
+		for _, port := range x.fronted(p.Name) {
+			ports = append(ports, netset.OnePort(port))
+		}
+	}
+	return netset.PortsOf(ports...)
 }
 
 // concerns says whether what a landing opens may be more than is meant.

@@ -29,8 +29,9 @@ type meant struct {
 func (t *Tracer) intended() map[landsAt]map[uint16]*meant {
 	t.once.Do(func() {
 		t.meant = map[landsAt]map[uint16]*meant{}
+		known := map[aimedAt][]landedOn{}
 		for _, i := range t.m.Intents {
-			t.landIntent(i)
+			t.landIntent(i, known)
 		}
 		t.landed = map[model.PlaceID]bool{}
 		for k := range t.meant {
@@ -75,8 +76,25 @@ func (t *Tracer) note(k landsAt, port uint16, i *estate.Intent) {
 	}
 }
 
+// aimedAt is a flow that an intent makes, and landedOn where one of its branches lands: intents that make the same flow for
+// the same goal land together.
+type (
+	aimedAt struct {
+		place model.PlaceID // of the origin
+		net   model.NetID
+		word  string
+		to    dest
+		port  PortKey
+		goal  goal
+	}
+	landedOn struct {
+		sock *model.Socket
+		port uint16
+	}
+)
+
 // landIntent finds where the ways that an intent names land, from its audience.
-func (t *Tracer) landIntent(i *estate.Intent) {
+func (t *Tracer) landIntent(i *estate.Intent, known map[aimedAt][]landedOn) {
 	var vantages []string
 	for _, s := range i.For {
 		if s.Word != "nobody" {
@@ -111,10 +129,20 @@ func (t *Tracer) landIntent(i *estate.Intent) {
 						name = i.Target
 					}
 					t.aim(&g, asking{q: request{name: name, port: k.Port}, place: t.m.PlaceNamed(i.Target)}, i)
-					w := o.start(k.Transport, netset.PortsOf(netset.OnePort(k.Port)))
-					w.dst = d
-					for _, l := range t.deliver(o, w, g) {
-						t.landAt(i, l, name)
+					at := aimedAt{o.place, o.net, o.word, d, k, g}
+					landings, done := known[at]
+					if !done {
+						w := o.start(k.Transport, netset.PortsOf(netset.OnePort(k.Port)))
+						w.dst = d
+						for _, l := range t.deliver(o, w, g) {
+							if l.sock != nil {
+								landings = append(landings, landedOn{l.sock, l.port()})
+							}
+						}
+						known[at] = landings
+					}
+					for _, l := range landings {
+						t.landService(i, l.sock, l.port, k.Transport, name)
 					}
 				}
 			}
@@ -159,13 +187,6 @@ func (t *Tracer) landWide(i *estate.Intent, o origin, d dest) {
 			}
 		}
 	}
-}
-
-func (t *Tracer) landAt(i *estate.Intent, l landing, name string) {
-	if l.sock == nil {
-		return
-	}
-	t.landService(i, l.sock, l.port(), l.proto, name)
 }
 
 // landService notes an intent at a listener: at the site that the name picks, or at all of them
