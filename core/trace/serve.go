@@ -60,7 +60,7 @@ type serving struct {
 	goal    goal
 	place   *model.Place // the place that the client asked for, where it asked for one
 	intent  *estate.Intent
-	relays  []string     // listener, site, name and path of each relay so far
+	relays  []relay      // so far
 	visited []string     // requests that redirects led to
 	handing *estate.Site // the site of a front that handed the request on; nil for a client's own
 	out     []served

@@ -1,7 +1,6 @@
 package trace
 
 import (
-	"fmt"
 	"net/netip"
 	"slices"
 	"strings"
@@ -16,12 +15,19 @@ import (
 // maxRelays is how many fronts a request passes before it counts as going round.
 const maxRelays = 16
 
+// relay is a front that has handed a request on.
+type relay struct {
+	listen     *estate.Listen
+	site       *estate.Site
+	name, path string // asked
+}
+
 // handOn is a front that hands a request on: a new flow from where the front stands.
 func (s *serving) handOn(f served, l landing, rec *estate.Site, q request) {
 	m := s.t.m
 	place := m.Places[l.sock.Place]
-	key := fmt.Sprint(l.sock.Record, rec, q.name, q.path)
-	if slices.Contains(s.relays, key) || len(s.relays) >= maxRelays {
+	this := relay{l.sock.Record, rec, q.name, q.path}
+	if slices.Contains(s.relays, this) || len(s.relays) >= maxRelays {
 		f.stop(Loop, Break{
 			Code: "upstream.loop", At: place.Name, Subject: s.goal.subject, Short: "hands on in a ring",
 			Why: sentence("The request comes back to %s, which handed it on before.", place.Name), Records: lines(rec),
@@ -37,7 +43,7 @@ func (s *serving) handOn(f served, l landing, rec *estate.Site, q request) {
 
 	inner := *s
 	inner.out = nil
-	inner.relays = append(slices.Clone(s.relays), key)
+	inner.relays = append(slices.Clone(s.relays), this)
 	inner.handing = rec
 	inner.o = origin{place: place.ID, net: model.NoNet}
 	before := f.stopped
