@@ -39,10 +39,19 @@ type analysis struct {
 }
 
 func analyse(s store.Snapshot, day estate.Date) *analysis {
-	return &analysis{
-		Snapshot: s, day: day, tracer: trace.New(model.Compile(s.Estate), day), checking: make(chan struct{}, 1),
-		rows: map[string][]Row{}, open: map[string]trace.Exposure{},
-	}
+	return analysisOf(s, day, trace.New(model.Compile(s.Estate), day))
+}
+
+func analysisOf(s store.Snapshot, day estate.Date, t *trace.Tracer) *analysis {
+	return &analysis{Snapshot: s, day: day, tracer: t, checking: make(chan struct{}, 1), rows: map[string][]Row{}, open: map[string]trace.Exposure{}}
+}
+
+// after is the analysis of an estate that came of the analysed one by an edit, on the same day.
+func (a *analysis) after(s store.Snapshot) *analysis { return analysisOf(s, a.day, a.tracer.After(s.Estate)) }
+
+// draft is the analysis of what is not kept yet.
+func (a *analysis) draft(e *estate.Estate) *analysis {
+	return a.after(store.Snapshot{Estate: e, Revision: a.Revision})
 }
 
 // check gives the findings, worked out once; who asks meanwhile waits, as long as its request lasts.

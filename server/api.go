@@ -336,7 +336,7 @@ func (s *Server) postLine(ctx context.Context, in *body[LineQuestion]) (*body[Li
 		out.Fault = &estate.Fault{Line: 1, Column: 1, What: err.Error()}
 		return &body[LineAnswer]{out}, nil
 	}
-	after := analyse(store.Snapshot{Estate: next, Revision: a.Revision}, a.day)
+	after := a.draft(next)
 	if a.Estate.Count() > largeEstate {
 		effect := glance(a, after)
 		out.Effect = &effect
@@ -356,7 +356,7 @@ func (s *Server) effect(ctx context.Context, a *analysis, c estate.Change) (Effe
 	if err != nil {
 		return Effect{}, err
 	}
-	return compare(ctx, a, analyse(store.Snapshot{Estate: next, Revision: a.Revision}, a.day))
+	return compare(ctx, a, a.draft(next))
 }
 
 // ChangeQuestion is lines out and lines in. A line in an ordered kind may carry its place.
@@ -425,7 +425,7 @@ func (s *Server) postDraftTrace(_ context.Context, in *body[DraftQuestion]) (*bo
 	if err != nil {
 		return nil, problem(err)
 	}
-	r, err := analyse(store.Snapshot{Estate: next}, a.day).trace(in.Body.Target, in.Body.From)
+	r, err := a.draft(next).trace(in.Body.Target, in.Body.From)
 	if err != nil {
 		return nil, problem(err)
 	}
@@ -561,7 +561,7 @@ func (s *Server) postText(ctx context.Context, in *body[TextQuestion]) (*body[Te
 		for _, p := range c.Add {
 			out.Added = append(out.Added, p.Line())
 		}
-		after = analyse(store.Snapshot{Estate: e, Revision: a.Revision}, a.day)
+		after = a.draft(e)
 		effect, err := compare(ctx, a, after)
 		if err != nil {
 			return nil, problem(err)

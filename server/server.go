@@ -85,7 +85,12 @@ func (s *Server) now() *analysis {
 	if a := s.current.Load(); a != nil && a.Revision == snapshot.Revision && a.day == day {
 		return a
 	}
-	a := analyse(snapshot, day)
+	a := s.current.Load()
+	if a != nil && a.day == day {
+		a = a.after(snapshot)
+	} else {
+		a = analyse(snapshot, day)
+	}
 	s.current.Store(a)
 	return a
 }

@@ -89,7 +89,7 @@ func (e *Estate) Apply(c Change) (*Estate, error) {
 			*list = insert(*list, r, p.At)
 		}
 	}
-	next.arrange()
+	next.arrange(func(k *Kind) bool { return edits[k] != nil })
 	return next, nil
 }
 
@@ -194,6 +194,22 @@ func Difference(from, to *Estate) Change {
 		differ(&c, k, a, b)
 	}
 	return c
+}
+
+// Changed are the records of a kind that one estate has and the other has not, and those around them whose order may be
+// another: what is left of both lists without the records at their start and end that are the same.
+func Changed(from, to *Estate, k *Kind) (gone, come []Record) {
+	a, b := from.lists[k.index], to.lists[k.index]
+	if len(a) == len(b) && (len(a) == 0 || &a[0] == &b[0]) {
+		return nil, nil
+	}
+	for len(a) > 0 && len(b) > 0 && a[0] == b[0] {
+		a, b = a[1:], b[1:]
+	}
+	for len(a) > 0 && len(b) > 0 && a[len(a)-1] == b[len(b)-1] {
+		a, b = a[:len(a)-1], b[:len(b)-1]
+	}
+	return a, b
 }
 
 func sameRecords(a, b []Record) bool {

@@ -111,39 +111,48 @@ func New(records []Record, tail []string) *Estate {
 		i := r.kind().index
 		e.lists[i] = append(e.lists[i], r)
 	}
-	e.arrange()
+	e.arrange(func(*Kind) bool { return true })
 	return e
 }
 
 // arrange brings rules together under their filters, in the order of the filters, and sites
-// together under their services, in the order in which those first listen.
-func (e *Estate) arrange() {
+// together under their services, in the order in which those first listen. What no edited kind is about is arranged already.
+func (e *Estate) arrange(edited func(*Kind) bool) {
 	order := func(kind *Kind, rank map[string]int, group func(Record) string) {
 		list := e.lists[kind.index]
-		for _, r := range list {
+		sorted := true
+		for i, r := range list {
+			if i > 0 && group(r) == group(list[i-1]) {
+				continue
+			}
 			if _, ok := rank[group(r)]; !ok {
-				rank[group(r)] = len(rank)
+				rank[group(r)] = len(rank) + 1
+			}
+			sorted = sorted && (i == 0 || rank[group(list[i-1])] < rank[group(r)])
+		}
+		if !sorted {
+			e.lists[kind.index] = slices.Clone(list) // the list may be another estate's too
+			slices.SortStableFunc(e.lists[kind.index], func(a, b Record) int { return rank[group(a)] - rank[group(b)] })
+		}
+	}
+	if edited(filterKind) || edited(ruleKind) {
+		filters := map[string]int{}
+		for _, r := range e.lists[filterKind.index] {
+			if name := r.(*Filter).Name; filters[name] == 0 {
+				filters[name] = len(filters) + 1
 			}
 		}
-		byRank := func(a, b Record) int { return rank[group(a)] - rank[group(b)] }
-		if !slices.IsSortedFunc(list, byRank) {
-			e.lists[kind.index] = slices.Clone(list) // the list may be another estate's too
-			slices.SortStableFunc(e.lists[kind.index], byRank)
-		}
+		order(ruleKind, filters, func(r Record) string { return r.(*Rule).Filter })
 	}
-	filters, services := map[string]int{}, map[string]int{}
-	for _, r := range e.lists[filterKind.index] {
-		if name := r.(*Filter).Name; filters[name] == 0 {
-			filters[name] = len(filters) + 1
+	if edited(listenKind) || edited(siteKind) {
+		services := map[string]int{}
+		for _, r := range e.lists[listenKind.index] {
+			if name := r.(*Listen).Service; services[name] == 0 {
+				services[name] = len(services) + 1
+			}
 		}
+		order(siteKind, services, func(r Record) string { return r.(*Site).Service })
 	}
-	for _, r := range e.lists[listenKind.index] {
-		if name := r.(*Listen).Service; services[name] == 0 {
-			services[name] = len(services) + 1
-		}
-	}
-	order(ruleKind, filters, func(r Record) string { return r.(*Rule).Filter })
-	order(siteKind, services, func(r Record) string { return r.(*Site).Service })
 }
 
 // WithTail is the estate with other comments behind its last record.

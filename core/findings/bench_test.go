@@ -42,6 +42,7 @@ func BenchmarkOneLine(b *testing.B) {
 	for _, names := range []int{100, 1_000, 10_000} {
 		b.Run(fmt.Sprintf("names=%d", names), func(b *testing.B) {
 			e := made(b, names)
+			before := trace.New(model.Compile(e), day)
 			line, _, err := notation.ParseLine("site web0 fresh.l0.example at 443 files")
 			if err != nil {
 				b.Fatal(err)
@@ -51,7 +52,7 @@ func BenchmarkOneLine(b *testing.B) {
 				if err != nil {
 					b.Fatal(err)
 				}
-				t := trace.New(model.Compile(next), day)
+				t := before.After(next)
 				v, _ := t.VantageNamed("internet")
 				target, _ := t.ParseTarget("fresh.l0.example:443")
 				t.Trace(target, v)

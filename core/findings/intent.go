@@ -125,7 +125,7 @@ func (c *check) guarding(list []broken) *trace.Mend {
 		if site == nil {
 			return nil
 		}
-		guard := guardOf(c.m.Services[site.Service])
+		guard := guardOf(c.m.Service(site.Service))
 		if guard == (estate.Guard{}) {
 			return nil
 		}

@@ -14,9 +14,8 @@ import (
 // index holds what is asked of the model by name, once for a tracer.
 type index struct {
 	intents   map[string][]*estate.Intent
-	exact     map[string][]*estate.Site // sites in force and off, by name
-	wildcards map[string][]*estate.Site // by the name below the "*."
-	entered   map[*estate.Listen][]PortKey
+	exact     map[string][]*estate.Site       // sites in force and off, by name
+	wildcards map[string][]*estate.Site       // by the name below the "*."
 	forwards  map[netip.Addr][]*model.Forward // by target
 }
 
@@ -29,15 +28,40 @@ type PortKey struct {
 // maxListed is the longest range of ports that is listed one by one where a name's ports are asked for.
 const maxListed = 64
 
-func buildIndex(m *model.Model) *index {
-	x := &index{
-		intents: map[string][]*estate.Intent{}, exact: map[string][]*estate.Site{}, wildcards: map[string][]*estate.Site{},
-		entered: map[*estate.Listen][]PortKey{}, forwards: map[netip.Addr][]*model.Forward{},
+// buildIndex makes the index of a model; what no line changed of since before is the other's.
+func buildIndex(m *model.Model, before *Tracer) *index {
+	x := &index{forwards: map[netip.Addr][]*model.Forward{}}
+	same := func(kind string) bool {
+		if before == nil {
+			return false
+		}
+		gone, come := estate.Changed(before.m.Estate, m.Estate, estate.KindNamed(kind))
+		return len(gone)+len(come) == 0
 	}
-	for _, i := range m.Intents {
-		x.intents[i.Target] = append(x.intents[i.Target], i)
+	if same("intend") {
+		x.intents = before.index.intents
+	} else {
+		x.intents = make(map[string][]*estate.Intent, len(m.Intents))
+		for _, i := range m.Intents {
+			x.intents[i.Target] = append(x.intents[i.Target], i)
+		}
 	}
-	for _, r := range m.Estate.Of(estate.KindNamed("site")) {
+	if same("site") {
+		x.exact, x.wildcards = before.index.exact, before.index.wildcards
+	} else {
+		x.indexSites(m.Estate.Of(estate.KindNamed("site")))
+	}
+	for _, p := range m.Places {
+		for _, f := range p.Forwards {
+			x.forwards[f.Record.To.Addr] = append(x.forwards[f.Record.To.Addr], f)
+		}
+	}
+	return x
+}
+
+func (x *index) indexSites(sites []estate.Record) {
+	x.exact, x.wildcards = make(map[string][]*estate.Site, len(sites)), map[string][]*estate.Site{}
+	for _, r := range sites {
 		s := r.(*estate.Site)
 		for _, name := range s.Names {
 			if base, ok := strings.CutPrefix(name, "*."); ok {
@@ -47,17 +71,6 @@ func buildIndex(m *model.Model) *index {
 			}
 		}
 	}
-	for _, p := range m.Places {
-		for _, f := range p.Forwards {
-			x.forwards[f.Record.To.Addr] = append(x.forwards[f.Record.To.Addr], f)
-		}
-	}
-	for _, s := range m.Services {
-		for _, l := range s.Listens {
-			x.entered[l] = x.entrances(m, l)
-		}
-	}
-	return x
 }
 
 // entrances are the outermost ports by which a listener is entered: a forward's, else a map's,
@@ -83,7 +96,7 @@ func (x *index) entrances(m *model.Model, l *estate.Listen) []PortKey {
 		return at
 	}
 	var forwarded []PortKey
-	for a := range ownAddrs(host) {
+	for _, a := range ownAddrs(host) {
 		for _, f := range x.forwards[a] {
 			forwarded = append(forwarded, outerOf(at, f.Pairs, f.Record.Bind.Transport)...)
 		}
@@ -94,11 +107,13 @@ func (x *index) entrances(m *model.Model, l *estate.Listen) []PortKey {
 	return at
 }
 
-func ownAddrs(p *model.Place) map[netip.Addr]bool {
-	out := map[netip.Addr]bool{}
+func ownAddrs(p *model.Place) []netip.Addr {
+	var out []netip.Addr
 	for _, leg := range p.Legs {
 		for _, a := range leg.Addrs {
-			out[a] = true
+			if !slices.Contains(out, a) {
+				out = append(out, a)
+			}
 		}
 	}
 	return out
@@ -184,7 +199,7 @@ func (t *Tracer) PortsOf(name string, v *Vantage) ([]PortKey, bool) {
 			if len(s.At.Ranges) > 0 && l.Bind.Set().Intersect(s.At.Set()).IsEmpty() {
 				continue
 			}
-			out = append(out, t.index.entered[l]...)
+			out = append(out, t.index.entrances(t.m, l)...)
 		}
 	}
 	if len(out) == 0 {
@@ -203,11 +218,7 @@ func (t *Tracer) addressesOf(name string, v *Vantage) []netip.Addr {
 		return []netip.Addr{a.Unmap()}
 	}
 	if p := t.m.PlaceNamed(name); p != nil {
-		var out []netip.Addr
-		for a := range ownAddrs(t.m.Places[p.Stack]) {
-			out = append(out, a)
-		}
-		return out
+		return ownAddrs(t.m.Places[p.Stack])
 	}
 	var out []netip.Addr
 	for _, o := range v.origins {

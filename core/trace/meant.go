@@ -192,7 +192,7 @@ func (t *Tracer) landWide(i *estate.Intent, o origin, d dest) {
 // landService notes an intent at a listener: at the site that the name picks, or at all of them
 // where the intent names the place.
 func (t *Tracer) landService(i *estate.Intent, s *model.Socket, port uint16, proto netset.Transport, name string) {
-	service := t.m.Services[s.Record.Service]
+	service := t.m.Service(s.Record.Service)
 	key := landsAt{s.Place, proto, ""}
 	if len(service.Sites) == 0 {
 		t.note(key, port, i)

@@ -92,7 +92,7 @@ func (s *serving) landed(l landing, q request) {
 		s.finish(f)
 		return
 	}
-	service := m.Services[l.sock.Record.Service]
+	service := m.Service(l.sock.Record.Service)
 	place := m.Places[l.sock.Place]
 	w := l.way
 	if w.leg == 0 {

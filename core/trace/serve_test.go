@@ -1,9 +1,13 @@
 package trace
 
 import (
+	"net/netip"
 	"slices"
 	"strings"
 	"testing"
+
+	"steady-compass/core/model"
+	"steady-compass/core/netset"
 )
 
 // front is a machine on the internet with a web server, and a few backends.
@@ -137,4 +141,20 @@ func (k PortKey) slash() string {
 		return text
 	}
 	return portWord(k.Port, k.Transport) + "/tcp"
+}
+
+// TestOffListenerAlone: a listener that is off, and the only one of its service, is the mend; its sites answer past it.
+func TestOffListenerAlone(t *testing.T) {
+	tr := New(model.Compile(parsed(t, "host web\naddress web 203.0.113.5 internet\nlisten web 80 as shop off\nsite shop shop.example at 80 files\nintend web 80 for internet\n")), "2026-11-25")
+	v, err := tr.VantageNamed("internet")
+	if err != nil {
+		t.Fatal(err)
+	}
+	paths := tr.TracePort(Target{Text: "shop.example", Addr: netip.MustParseAddr("203.0.113.5")}, PortKey{80, netset.TCP}, v)
+	if len(paths) != 1 || paths[0].Outcome != Refused || len(paths[0].Breaks) == 0 || !slices.Equal(paths[0].Breaks[0].Mend.Add, []string{"listen web 80 as shop"}) {
+		t.Fatalf("%+v", paths)
+	}
+	if tr.Lands("web") != true {
+		t.Error("the intent lands nowhere")
+	}
 }

@@ -267,7 +267,14 @@ type Tracer struct {
 
 // New is a tracer over a model, on a day.
 func New(m *model.Model, day estate.Date) *Tracer {
-	return &Tracer{m: m, day: day, index: buildIndex(m)}
+	return &Tracer{m: m, day: day, index: buildIndex(m, nil)}
+}
+
+// After is a tracer over an estate that came of the tracer's own by an edit, on the same day. It answers as a new one does,
+// and shares with this one what no changed line speaks of.
+func (t *Tracer) After(e *estate.Estate) *Tracer {
+	m := t.m.Recompile(e)
+	return &Tracer{m: m, day: t.day, index: buildIndex(m, t)}
 }
 
 // Model is what the tracer asks.

@@ -1,0 +1,316 @@
+package model
+
+import (
+	"cmp"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"steady-compass/core/estate"
+	"steady-compass/core/names"
+	"steady-compass/core/netset"
+)
+
+// Compile builds the model. Records that are off are left out, and listed in Off.
+func Compile(e *estate.Estate) *Model {
+	m := &Model{
+		Estate: e, Services: map[string]*Service{}, Certs: map[string]*estate.Cert{}, Pools: map[string]*estate.Pool{},
+		places: map[string]PlaceID{}, networks: map[string]NetID{"internet": Internet},
+		groups: map[string][]estate.Selector{}, matches: map[string]Match{}, owners: map[netip.Addr][]Holding{},
+	}
+	m.Networks = []*Network{{ID: Internet, Name: "internet", On: Nowhere, holders: map[netip.Addr]Holding{}}}
+	m.compileNetworks()
+	m.compilePlaces()
+	m.compileAddresses()
+	m.compileRoutes()
+	m.compileRegions()
+	m.compileIslands()
+	m.compileLines(everything)
+	m.compileLists()
+	m.compileOff(func(*estate.Kind) bool { return true })
+	m.Names = names.Compile(e, m.holdsOnInternet)
+	return m
+}
+
+func inForce[T estate.Record](e *estate.Estate, kind string) []T {
+	var out []T
+	for _, r := range e.Of(estate.KindNamed(kind)) {
+		if !r.Meta().Off {
+			out = append(out, r.(T))
+		}
+	}
+	return out
+}
+
+func (m *Model) compileNetworks() {
+	for _, r := range inForce[*estate.Network](m.Estate, "network") {
+		if _, taken := m.networks[r.Name]; taken {
+			continue
+		}
+		n := &Network{ID: NetID(len(m.Networks)), Name: r.Name, Record: r, Prefixes: r.Prefixes, Set: netset.PrefixesOf(r.Prefixes...), On: Nowhere, holders: map[netip.Addr]Holding{}}
+		m.networks[r.Name] = n.ID
+		m.Networks = append(m.Networks, n)
+	}
+}
+
+func (m *Model) compilePlaces() {
+	add := func(name string, r estate.Record) *Place {
+		if _, taken := m.places[name]; taken {
+			return nil
+		}
+		id := PlaceID(len(m.Places))
+		p := &Place{ID: id, Name: name, Host: id, Stack: id, Record: r, owns: map[netip.Addr]bool{}}
+		m.places[name] = id
+		m.Places = append(m.Places, p)
+		return p
+	}
+	for _, r := range inForce[*estate.Host](m.Estate, "host") {
+		if _, net := m.networks[r.Name]; net {
+			continue // one name space: the first holds, and networks are written first
+		}
+		if p := add(r.Name, r); p != nil {
+			p.Router, p.Outside, p.Unlisted = r.Router, r.Outside, r.Unlisted
+		}
+	}
+	for _, n := range m.Networks[1:] {
+		if n.Record.On != "" {
+			if id, ok := m.places[n.Record.On]; ok {
+				n.On = id
+				m.Places[id].networks = append(m.Places[id].networks, n.ID)
+			}
+		}
+	}
+	for _, r := range inForce[*estate.Container](m.Estate, "container") {
+		host, _, _ := strings.Cut(r.Name, "/")
+		h, ok := m.places[host]
+		if !ok {
+			continue // record.unknown-reference says so
+		}
+		p := add(r.Name, r)
+		if p == nil {
+			continue
+		}
+		p.Host = h
+		if r.SharesHost {
+			p.Stack = h
+		}
+		p.Unlisted = m.Places[h].Unlisted
+	}
+	for _, r := range inForce[*estate.Group](m.Estate, "group") {
+		if _, taken := m.groups[r.Name]; !taken {
+			m.groups[r.Name] = r.Members
+		}
+	}
+}
+
+func (m *Model) leg(p *Place, n NetID) *Leg {
+	if l := p.Leg(n); l != nil {
+		return l
+	}
+	p.Legs = append(p.Legs, Leg{Net: n})
+	net := m.Networks[n]
+	net.Members = append(net.Members, p.ID)
+	return &p.Legs[len(p.Legs)-1]
+}
+
+func (m *Model) hold(p *Place, n NetID, a netip.Addr, r estate.Record) {
+	leg := m.leg(p, n)
+	leg.Addrs = append(leg.Addrs, a)
+	leg.Records = append(leg.Records, r)
+	p.owns[a] = true
+	if _, taken := m.Networks[n].holders[a]; !taken {
+		m.Networks[n].holders[a] = Holding{p.ID, r}
+	}
+	m.owners[a] = append(m.owners[a], Holding{p.ID, r})
+}
+
+func (m *Model) compileAddresses() {
+	for _, r := range inForce[*estate.Address](m.Estate, "address") {
+		id, ok := m.places[r.Hosts[0]]
+		n, okNet := m.networks[r.Network]
+		if !ok || !okNet {
+			continue
+		}
+		p := m.Places[id]
+		switch {
+		case r.Held.Unknown:
+			leg := m.leg(p, n)
+			leg.Unknown = true
+			leg.Records = append(leg.Records, r)
+		case r.Held.Block.IsValid():
+			leg := m.leg(p, n)
+			leg.Blocks = append(leg.Blocks, r.Held.Block)
+			leg.Records = append(leg.Records, r)
+			if n == Internet {
+				m.Blocks = append(m.Blocks, Block{r.Held.Block, id, r})
+			}
+		default:
+			m.hold(p, n, r.Held.Addr, r)
+		}
+	}
+	for _, n := range m.Networks[1:] {
+		if !n.Container() {
+			continue
+		}
+		host := m.Places[n.On]
+		for _, prefix := range n.Prefixes {
+			if gateway := prefix.Addr().Next(); prefix.Contains(gateway) && !host.owns[gateway] {
+				m.hold(host, n.ID, gateway, n.Record)
+			}
+		}
+		m.leg(host, n.ID).Gateway = true
+	}
+	for _, r := range inForce[*estate.Container](m.Estate, "container") {
+		id, ok := m.places[r.Name]
+		if !ok || m.Places[id].Record != estate.Record(r) {
+			continue
+		}
+		for _, a := range r.In {
+			n, ok := m.networks[a.Network]
+			if !ok {
+				continue
+			}
+			leg := m.leg(m.Places[id], n)
+			if len(a.Addrs) == 0 {
+				leg.Records = append(leg.Records, r)
+			}
+			for _, ip := range a.Addrs {
+				m.hold(m.Places[id], n, ip, r)
+			}
+		}
+	}
+	var taken []netset.Addrs
+	var heldThere []netip.Addr
+	for _, n := range m.Networks[1:] {
+		taken = append(taken, n.Set)
+		var held []netip.Addr
+		for a := range n.holders {
+			held = append(held, a)
+		}
+		n.Free = n.Set.Subtract(netset.AddrsOf(held...))
+	}
+	for a := range m.owners {
+		heldThere = append(heldThere, a)
+	}
+	var blocks []netip.Prefix
+	for _, b := range m.Blocks {
+		blocks = append(blocks, b.Prefix)
+	}
+	taken = append(taken, netset.AddrsOf(heldThere...), netset.PrefixesOf(blocks...))
+	m.Internet = netset.GloballyReachable().Subtract(netset.Union(taken...))
+	m.Networks[Internet].Set, m.Networks[Internet].Free = m.Internet, m.Internet
+	slices.SortStableFunc(m.Blocks, func(a, b Block) int { return cmp.Compare(b.Prefix.Bits(), a.Prefix.Bits()) })
+}
+
+// compileRoutes gives the machines their written routes, the most specific first.
+func (m *Model) compileRoutes() {
+	for _, r := range inForce[*estate.Route](m.Estate, "route") {
+		if p := m.PlaceNamed(r.Host); p != nil {
+			to := netip.PrefixFrom(netip.IPv4Unspecified(), 0)
+			switch {
+			case r.To != "default":
+				to = netip.MustParsePrefix(r.To)
+			case r.Via.Is6():
+				to = netip.PrefixFrom(netip.IPv6Unspecified(), 0)
+			}
+			p.Routes = append(p.Routes, Route{to, r.Via, r})
+		}
+	}
+	for _, p := range m.Places {
+		slices.SortStableFunc(p.Routes, func(a, b Route) int { return cmp.Compare(b.To.Bits(), a.To.Bits()) })
+	}
+}
+
+// match compiles selectors; on is the machine whose networks on-link stands for. No selectors match
+// anything.
+func (m *Model) match(selectors []estate.Selector, on *Place) Match {
+	if len(selectors) == 0 {
+		return Match{Any: true, Set: netset.Everything()}
+	}
+	if len(selectors) == 1 {
+		return m.matchOne(selectors[0], on, nil)
+	}
+	var sets []netset.Addrs
+	var out Match
+	for _, s := range selectors {
+		one := m.matchOne(s, on, nil)
+		out.Any = out.Any || one.Any
+		sets = append(sets, one.Set)
+		out.Float = append(out.Float, one.Float...)
+	}
+	out.Set = netset.Union(sets...)
+	return out
+}
+
+func (m *Model) matchOne(s estate.Selector, on *Place, within map[string]bool) Match {
+	switch {
+	case s.Word == "any":
+		return Match{Any: true, Set: netset.Everything()}
+	case s.Word == "internet":
+		return Match{Set: m.Internet}
+	case s.Word == "on-link":
+		var sets []netset.Addrs
+		if on != nil {
+			for _, leg := range on.Legs {
+				if leg.Net != Internet {
+					sets = append(sets, m.Networks[leg.Net].Set)
+				}
+			}
+		}
+		return Match{Set: netset.Union(sets...)}
+	case s.Prefix.IsValid():
+		return Match{Set: netset.PrefixesOf(s.Prefix)}
+	}
+	if found, ok := m.matches[s.Name]; ok {
+		return found
+	}
+	var out Match
+	if id, ok := m.networks[s.Name]; ok {
+		out = Match{Set: m.Networks[id].Set}
+	} else if id, ok := m.places[s.Name]; ok {
+		out = m.matchPlace(m.Places[id])
+	} else if members, ok := m.groups[s.Name]; ok && !within[s.Name] {
+		inner := map[string]bool{s.Name: true}
+		for name := range within {
+			inner[name] = true
+		}
+		var sets []netset.Addrs
+		for _, member := range members {
+			one := m.matchOne(member, on, inner)
+			sets = append(sets, one.Set)
+			out.Float = append(out.Float, one.Float...)
+		}
+		out.Set = netset.Union(sets...)
+		if len(within) > 0 {
+			return out // part of a ring perhaps: not the whole of the group
+		}
+	}
+	m.matches[s.Name] = out
+	return out
+}
+
+func (m *Model) matchPlace(p *Place) Match {
+	stack := m.Places[p.Stack]
+	var addrs []netip.Addr
+	var out Match
+	for _, leg := range stack.Legs {
+		addrs = append(addrs, leg.Addrs...)
+		if stack.IsContainer() && leg.Float() {
+			out.Float = []PlaceID{stack.ID}
+		}
+	}
+	out.Set = netset.AddrsOf(addrs...)
+	return out
+}
+
+// Selected is the set that one selector stands for.
+func (m *Model) Selected(s estate.Selector) Match {
+	if s.Name != "" {
+		if found, ok := m.matches[s.Name]; ok {
+			return found
+		}
+	}
+	clone := *m
+	clone.matches = map[string]Match{} // asked after compilation: the shared index stays as it is
+	return clone.matchOne(s, nil, nil)
+}

@@ -1,0 +1,421 @@
+package model
+
+import (
+	"maps"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"steady-compass/core/estate"
+	"steady-compass/core/names"
+)
+
+// part is the part of a model whose lines are compiled: some kinds of some machines' lines, some services and filters; or
+// all of them.
+type part struct {
+	all      bool
+	kinds    map[string]bool             // of the lines that changed
+	machines map[string]map[PlaceID]bool // by kind
+	services map[string]bool
+	filters  map[string]bool // whose rules are to be read anew
+	before   []*Place        // the machines as they were
+}
+
+var everything = part{all: true}
+
+// some says whether lines of a kind are compiled at all.
+func (x *part) some(kind string) bool { return x.all || x.kinds[kind] }
+
+// of says whether lines of a kind are compiled for a machine.
+func (x *part) of(kind string, p *Place) bool {
+	return p != nil && (x.all || x.machines[kind][p.ID])
+}
+
+func (x *part) service(name string) bool { return x.all || x.services[name] }
+func (x *part) anew(filter string) bool  { return x.all || x.filters[filter] }
+
+// kept is a filter of a machine as it was, where its rules are not to be read anew; else nil.
+func (x *part) kept(p *Place, hook Hook, f *estate.Filter) *Filter {
+	if x.anew(f.Name) {
+		return nil
+	}
+	list := x.before[p.ID].Filters[hook]
+	if i := slices.IndexFunc(list, func(old *Filter) bool { return old.Record == f }); i >= 0 {
+		return list[i]
+	}
+	return nil
+}
+
+// compileLines gives machines the lines that are theirs alone, and services their listeners and sites. Those of the part that
+// it is about have none before.
+func (m *Model) compileLines(x part) {
+	e := m.Estate
+	if x.some("forward") {
+		for _, r := range inForce[*estate.Forward](e, "forward") {
+			if p := m.PlaceNamed(r.Router); x.of("forward", p) {
+				p.Forwards = append(p.Forwards, &Forward{r, m.match(r.From, p), estate.Translate(r.Bind.Ports, r.To.Ports), r.Bind.Set()})
+			}
+		}
+	}
+	if x.some("outbound") {
+		for _, r := range inForce[*estate.Outbound](e, "outbound") {
+			if p := m.PlaceNamed(r.Router); x.of("outbound", p) {
+				o := &Outbound{Record: r, From: m.match(r.From, p)}
+				o.Leaving, o.Dead = m.netOrNone(r.Leaving)
+				if r.As != "unchanged" {
+					o.As = netip.MustParseAddr(r.As)
+				}
+				p.Outbounds = append(p.Outbounds, o)
+			}
+		}
+	}
+	if x.some("map") {
+		for _, r := range inForce[*estate.Map](e, "map") {
+			if p := m.hostOf(r); x.of("map", p) {
+				mp := &Map{r, Nowhere, NoNet, estate.Translate(r.Bind.Ports, r.To), r.Bind.Set()}
+				if c := m.PlaceNamed(r.Container); c != nil {
+					mp.Container = c.ID
+					if len(c.Legs) > 0 {
+						mp.Net = c.Legs[0].Net
+					}
+				}
+				p.Maps = append(p.Maps, mp)
+			}
+		}
+	}
+	if x.some("filter") {
+		m.compileFilters(x)
+	}
+	if x.some("listen") {
+		m.compileListeners(x)
+	}
+	if x.all || len(x.services) > 0 {
+		m.compileServices(x)
+	}
+}
+
+func (m *Model) compileListeners(x part) {
+	var p *Place // of the last one: the listeners of a place stand together
+	for _, r := range inForce[*estate.Listen](m.Estate, "listen") {
+		if p == nil || p.Name != r.Place {
+			p = m.PlaceNamed(r.Place)
+		}
+		if p == nil {
+			continue
+		}
+		if stack := m.Places[p.Stack]; x.of("listen", stack) {
+			stack.Sockets = append(stack.Sockets, Socket{r, p.ID, r.Bind.Set()})
+		}
+	}
+}
+
+// compileServices makes the services that something listens as, with their sites.
+func (m *Model) compileServices(x part) {
+	if x.some("listen") {
+		for _, r := range inForce[*estate.Listen](m.Estate, "listen") {
+			if !x.service(r.Service) {
+				continue
+			}
+			s := m.Services[r.Service]
+			if s == nil {
+				s = &Service{Name: r.Service}
+				m.Services[r.Service] = s
+			}
+			s.Listens = append(s.Listens, r)
+		}
+	}
+	for _, r := range inForce[*estate.Site](m.Estate, "site") {
+		if !x.service(r.Service) {
+			continue
+		}
+		if s := m.Services[r.Service]; s != nil {
+			sources := m.match(r.Sources, nil)
+			for _, name := range r.Names {
+				s.Add(&Site{name, r, r.At.Set(), sources})
+			}
+		}
+	}
+}
+
+// Service is what listens under a name: where nothing does that is in force, the sites that it would have.
+func (m *Model) Service(name string) *Service {
+	if s := m.Services[name]; s != nil {
+		return s
+	}
+	s := &Service{Name: name}
+	for _, r := range inForce[*estate.Site](m.Estate, "site") {
+		if r.Service == name {
+			sources := m.MatchOf(r.Sources, nil)
+			for _, n := range r.Names {
+				s.Add(&Site{n, r, r.At.Set(), sources})
+			}
+		}
+	}
+	return s
+}
+
+// hostOf is the machine that a map is on; nil where it is not recorded.
+func (m *Model) hostOf(r *estate.Map) *Place {
+	host, _, _ := strings.Cut(r.Container, "/")
+	return m.PlaceNamed(host)
+}
+
+// compileLists makes the lists of records that are no machine's.
+func (m *Model) compileLists() {
+	m.Certs, m.CertList, m.Pools = map[string]*estate.Cert{}, nil, map[string]*estate.Pool{}
+	for _, r := range inForce[*estate.Cert](m.Estate, "cert") {
+		if m.Certs[r.Name] == nil {
+			m.Certs[r.Name] = r
+			m.CertList = append(m.CertList, r)
+		}
+	}
+	for _, r := range inForce[*estate.Pool](m.Estate, "pool") {
+		if m.Pools[r.Name] == nil {
+			m.Pools[r.Name] = r
+		}
+	}
+	m.Intents = inForce[*estate.Intent](m.Estate, "intend")
+}
+
+// compileOff lists the records that are off, of the kinds that are asked for; those of others stay as they are.
+func (m *Model) compileOff(changed func(*estate.Kind) bool) {
+	off := make([][]estate.Record, len(estate.Kinds))
+	for i, k := range estate.Kinds {
+		if !changed(k) {
+			off[i] = m.off[i]
+			continue
+		}
+		for _, r := range m.Estate.Of(k) {
+			if r.Meta().Off {
+				off[i] = append(off[i], r)
+			}
+		}
+	}
+	m.off, m.Off = off, slices.Concat(off...)
+}
+
+func (m *Model) compileFilters(x part) {
+	rules := map[string][]*estate.Rule{}
+	name, wanted := "", false // of the last rule: those of a filter stand together
+	for i, r := range m.Estate.Of(estate.KindNamed("rule")) {
+		rule := r.(*estate.Rule)
+		if i == 0 || rule.Filter != name {
+			name, wanted = rule.Filter, x.anew(rule.Filter)
+		}
+		if wanted {
+			rules[name] = append(rules[name], rule)
+		}
+	}
+	seen := map[string]bool{}
+	m.Stateless = false
+	for _, f := range inForce[*estate.Filter](m.Estate, "filter") {
+		if seen[f.Name] {
+			continue
+		}
+		seen[f.Name] = true
+		hook := Hook(slices.Index(hooks, f.Hook))
+		// Rules mean the same on every machine unless they say on-link.
+		var shared []*Rule
+		var index *ruleIndex
+		for _, p := range m.machines(f.On) {
+			m.Stateless = m.Stateless || f.Stateless
+			if !x.of("filter", p) {
+				continue
+			}
+			if old := x.kept(p, hook, f); old != nil {
+				p.Filters[hook] = append(p.Filters[hook], old)
+				continue
+			}
+			if shared == nil || slices.ContainsFunc(rules[f.Name], saysOnLink) {
+				shared = m.compileRules(rules[f.Name], p)
+				if f.DropWins {
+					slices.SortStableFunc(shared, func(a, b *Rule) int { return dropsFirst(a) - dropsFirst(b) })
+				}
+				index = indexRules(shared)
+			}
+			p.Filters[hook] = append(p.Filters[hook], &Filter{f, shared, index, len(rules[f.Name])})
+		}
+	}
+}
+
+func dropsFirst(r *Rule) int {
+	if r.Record.Action == "drop" {
+		return 0
+	}
+	return 1
+}
+
+func saysOnLink(r *estate.Rule) bool {
+	is := func(s estate.Selector) bool { return s.Word == "on-link" }
+	return slices.ContainsFunc(r.From, is) || slices.ContainsFunc(r.To, is)
+}
+
+func (m *Model) compileRules(rules []*estate.Rule, on *Place) []*Rule {
+	out := []*Rule{}
+	for i, r := range rules {
+		if r.Off {
+			continue
+		}
+		c := &Rule{Record: r, Place: i + 1, From: m.match(r.From, on), To: m.match(r.To, on), Ports: r.Ports.Set()}
+		var dead bool
+		if c.Entering, dead = m.netOrNone(r.Entering); dead {
+			c.Dead = true
+		}
+		if c.Leaving, dead = m.netOrNone(r.Leaving); dead {
+			c.Dead = true
+		}
+		out = append(out, c)
+	}
+	return out
+}
+
+// machines are the hosts that a filter is on, those of groups included, each once.
+func (m *Model) machines(on []string) []*Place {
+	if len(on) == 1 {
+		if p := m.PlaceNamed(on[0]); p != nil && !p.IsContainer() {
+			return []*Place{p}
+		}
+	}
+	var out []*Place
+	seen := map[string]bool{}
+	var add func(name string)
+	add = func(name string) {
+		if seen[name] {
+			return
+		}
+		seen[name] = true
+		if p := m.PlaceNamed(name); p != nil {
+			if !p.IsContainer() {
+				out = append(out, p)
+			}
+			return
+		}
+		for _, member := range m.groups[name] {
+			if member.Name != "" {
+				add(member.Name)
+			}
+		}
+	}
+	for _, name := range on {
+		add(name)
+	}
+	return out
+}
+
+func (m *Model) netOrNone(name string) (NetID, bool) {
+	if name == "" {
+		return NoNet, false
+	}
+	id, ok := m.networks[name]
+	if !ok {
+		return NoNet, true
+	}
+	return id, false
+}
+
+// Recompile compiles an estate that came of the model's own by an edit. It is what Compile makes of it; but what no changed
+// line speaks of is shared with the model, so that a line is compiled in the time that its machine takes.
+func (m *Model) Recompile(e *estate.Estate) *Model {
+	for _, kind := range structural {
+		if gone, come := estate.Changed(m.Estate, e, estate.KindNamed(kind)); len(gone)+len(come) > 0 {
+			return Compile(e)
+		}
+	}
+	next := *m
+	next.Estate = e
+	x := m.partOf(e)
+	next.Places, next.Services, next.matches = slices.Clone(m.Places), maps.Clone(m.Services), maps.Clone(m.matches)
+	anew := func(id PlaceID) *Place {
+		if next.Places[id] == m.Places[id] {
+			p := *m.Places[id]
+			next.Places[id] = &p
+		}
+		return next.Places[id]
+	}
+	for kind, machines := range x.machines {
+		for id := range machines {
+			switch p := anew(id); kind {
+			case "forward":
+				p.Forwards = nil
+			case "outbound":
+				p.Outbounds = nil
+			case "map":
+				p.Maps = nil
+			case "filter":
+				p.Filters = [5][]*Filter{}
+			case "listen":
+				p.Sockets = nil
+			}
+		}
+	}
+	for name := range x.services {
+		delete(next.Services, name)
+		if old := m.Services[name]; old != nil && !x.some("listen") {
+			next.Services[name] = &Service{Name: name, Listens: old.Listens}
+		}
+	}
+	changed := func(k *estate.Kind) bool {
+		gone, come := estate.Changed(m.Estate, e, k)
+		return len(gone)+len(come) > 0
+	}
+	next.compileLines(x)
+	next.compileLists()
+	next.compileOff(changed)
+	if slices.ContainsFunc([]string{"zone", "dns", "name"}, func(word string) bool { return changed(estate.KindNamed(word)) }) {
+		next.Names = names.Compile(e, next.holdsOnInternet)
+	}
+	return &next
+}
+
+// structural are the kinds of records that say how machines hang together: where one of these changes, all is compiled anew.
+var structural = []string{"network", "host", "address", "route", "group", "container"}
+
+// partOf is the part of the model that changed lines speak of.
+func (m *Model) partOf(e *estate.Estate) part {
+	x := part{kinds: map[string]bool{}, machines: map[string]map[PlaceID]bool{}, services: map[string]bool{}, filters: map[string]bool{}, before: m.Places}
+	at := func(kind string, p *Place) {
+		x.kinds[kind] = true
+		if p == nil {
+			return
+		}
+		if x.machines[kind] == nil {
+			x.machines[kind] = map[PlaceID]bool{}
+		}
+		x.machines[kind][p.Stack] = true
+	}
+	for _, k := range estate.Kinds {
+		gone, come := estate.Changed(m.Estate, e, k)
+		for _, r := range slices.Concat(gone, come) {
+			switch r := r.(type) {
+			case *estate.Forward:
+				at("forward", m.PlaceNamed(r.Router))
+			case *estate.Outbound:
+				at("outbound", m.PlaceNamed(r.Router))
+			case *estate.Map:
+				at("map", m.hostOf(r))
+			case *estate.Listen:
+				at("listen", m.PlaceNamed(r.Place))
+				x.services[r.Service] = true
+			case *estate.Site:
+				x.services[r.Service] = true
+			case *estate.Filter:
+				x.filters[r.Name] = true
+			case *estate.Rule:
+				x.filters[r.Filter] = true
+			}
+		}
+	}
+	if len(x.filters) == 0 {
+		return x
+	}
+	for _, of := range []*estate.Estate{m.Estate, e} {
+		for _, r := range of.Of(estate.KindNamed("filter")) {
+			if f := r.(*estate.Filter); x.filters[f.Name] {
+				for _, p := range m.machines(f.On) {
+					at("filter", p)
+				}
+			}
+		}
+	}
+	return x
+}
