@@ -322,8 +322,9 @@ func (l *lookout) behind(p *model.Place, hook model.Hook, f *model.Filter, from,
 		}
 	}
 	if hook != model.Input && hook != model.Arriving {
-		for _, c := range l.m.Places {
-			if c.Host != p.ID || !c.IsContainer() || c.Stack != c.ID {
+		for _, id := range p.Containers {
+			c := l.m.Places[id]
+			if c.Stack != c.ID {
 				continue
 			}
 			for _, leg := range c.Legs {

@@ -2,6 +2,7 @@ package findings
 
 import (
 	"fmt"
+	"maps"
 	"net/netip"
 	"regexp"
 	"slices"
@@ -477,6 +478,22 @@ func respelt(n, near trace.Name) *trace.Mend {
 
 // noWWW finds zones whose own name is served on the web, and has no record for www.
 func (c *check) noWWW() {
+	owned := map[string][]string{} // by zone: the records that give its own name an address
+	zones := map[string]bool{}
+	for _, r := range c.m.Estate.Of(estate.KindNamed("zone")) {
+		zones[r.(*estate.Zone).Name] = true
+	}
+	for _, r := range c.m.Estate.Of(estate.KindNamed("dns")) {
+		if d := r.(*estate.DNS); zones[d.Owner] && !d.Off && (d.Type == "A" || d.Type == "AAAA" || d.Type == "ALIAS") {
+			owned[d.Owner] = append(owned[d.Owner], estate.Line(d))
+		}
+	}
+	intended := map[string][]*estate.Intent{}
+	for _, i := range c.m.Intents {
+		if zones[i.Target] {
+			intended[i.Target] = append(intended[i.Target], i)
+		}
+	}
 	for _, r := range c.m.Estate.Of(estate.KindNamed("zone")) {
 		z := r.(*estate.Zone)
 		www := "www." + z.Name
@@ -493,24 +510,14 @@ func (c *check) noWWW() {
 			continue
 		}
 		c.add(Finding{
-			Code: "name.no-www", Subject: z.Name, Records: c.ownersOf(z.Name), Mend: c.withWWW(z.Name, www),
+			Code: "name.no-www", Subject: z.Name, Records: owned[z.Name], Mend: c.withWWW(z.Name, www, intended[z.Name]),
 			Why: fmt.Sprintf("%s is served on the web, and %s has no record: who types it gets nothing.", z.Name, www),
 		})
 	}
 }
 
-func (c *check) ownersOf(name string) []string {
-	var out []string
-	for _, r := range c.m.Estate.Of(estate.KindNamed("dns")) {
-		if d := r.(*estate.DNS); d.Owner == name && !d.Off && (d.Type == "A" || d.Type == "AAAA" || d.Type == "ALIAS") {
-			out = append(out, estate.Line(d))
-		}
-	}
-	return out
-}
-
 // withWWW gives a name's www everything that the name itself has: a record, its sites, its certificates, its intents.
-func (c *check) withWWW(apex, www string) *trace.Mend {
+func (c *check) withWWW(apex, www string, intents []*estate.Intent) *trace.Mend {
 	alias := &estate.DNS{Owner: www, Type: "CNAME", Value: apex, TTL: estate.NotGiven, Every: estate.NotGiven}
 	if estate.Complete(alias) != nil {
 		return nil
@@ -519,9 +526,9 @@ func (c *check) withWWW(apex, www string) *trace.Mend {
 	swap := func(old, next estate.Record) {
 		mend.Remove, mend.Add = append(mend.Remove, estate.Line(old)), append(mend.Add, estate.Line(next))
 	}
-	for _, s := range c.m.Services {
-		for _, site := range s.Sites {
-			if site.Name == apex && !slices.Contains(site.Record.Names, www) {
+	for _, service := range slices.Sorted(maps.Keys(c.m.Services)) {
+		for _, site := range c.m.Services[service].Named(apex) {
+			if !slices.Contains(site.Record.Names, www) {
 				swap(site.Record, estate.With(site.Record, func(n *estate.Site) { n.Names = append(slices.Clone(n.Names), www) }))
 			}
 		}
@@ -531,10 +538,8 @@ func (c *check) withWWW(apex, www string) *trace.Mend {
 			swap(cert, estate.With(cert, func(n *estate.Cert) { n.For = append(slices.Clone(n.For), www) }))
 		}
 	}
-	for _, i := range c.m.Intents {
-		if i.Target == apex {
-			mend.Add = append(mend.Add, estate.Line(estate.With(i, func(n *estate.Intent) { n.Target = www })))
-		}
+	for _, i := range intents {
+		mend.Add = append(mend.Add, estate.Line(estate.With(i, func(n *estate.Intent) { n.Target = www })))
 	}
 	return mend
 }

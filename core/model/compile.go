@@ -91,6 +91,7 @@ func (m *Model) compilePlaces() {
 			continue
 		}
 		p.Host = h
+		m.Places[h].Containers = append(m.Places[h].Containers, p.ID)
 		if r.SharesHost {
 			p.Stack = h
 		}

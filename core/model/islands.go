@@ -37,10 +37,17 @@ func (m *Model) compileIslands() {
 			n.Island = Mainland
 		}
 	}
+	m.routers = map[Island][]PlaceID{}
 	for _, p := range m.Places {
 		p.Island = root(Island(p.ID))
+		if p.Router {
+			m.routers[p.Island] = append(m.routers[p.Island], p.ID)
+		}
 	}
 }
+
+// Routers are those of an island, in the order written; not to be changed.
+func (m *Model) Routers(island Island) []PlaceID { return m.routers[island] }
 
 // AppendSources adds the addresses that a machine may give what leaves it as its source: those that it holds, and those that
 // its forwards and outbound lines name.

@@ -78,24 +78,25 @@ type Route struct {
 
 // Place is a host or a container.
 type Place struct {
-	ID        PlaceID
-	Name      string
-	Host      PlaceID // the machine; itself for a host
-	Stack     PlaceID // whose addresses and sockets it uses; another place's only where it shares its host
-	Record    estate.Record
-	Router    bool
-	Outside   bool
-	Unlisted  bool
-	Island    Island
-	Legs      []Leg
-	Routes    []Route
-	Sockets   []Socket // of this stack
-	Forwards  []*Forward
-	Outbounds []*Outbound
-	Maps      []*Map
-	Filters   [5][]*Filter // by Hook
-	networks  []NetID      // the container networks inside it
-	owns      map[netip.Addr]bool
+	ID         PlaceID
+	Name       string
+	Host       PlaceID // the machine; itself for a host
+	Stack      PlaceID // whose addresses and sockets it uses; another place's only where it shares its host
+	Record     estate.Record
+	Router     bool
+	Outside    bool
+	Unlisted   bool
+	Island     Island
+	Legs       []Leg
+	Routes     []Route
+	Sockets    []Socket // of this stack
+	Forwards   []*Forward
+	Outbounds  []*Outbound
+	Maps       []*Map
+	Filters    [5][]*Filter // by Hook
+	Containers []PlaceID    // of a host, in the order written
+	networks   []NetID      // the container networks inside it
+	owns       map[netip.Addr]bool
 }
 
 // IsContainer says whether the place is a container.
@@ -231,6 +232,7 @@ type Model struct {
 	groups   map[string][]estate.Selector
 	matches  map[string]Match
 	regions  *regions
+	routers  map[Island][]PlaceID
 	owners   map[netip.Addr][]Holding // every address of a host or container, wherever it is
 }
 

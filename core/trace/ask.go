@@ -440,13 +440,12 @@ func (t *Tracer) publicAddress(g goal, o origin, port uint16, proto netset.Trans
 			}
 		}
 	}
-	var only []netip.Addr
-	for _, p := range t.m.Places {
-		if !p.Router || p.Leg(model.Internet) == nil {
-			continue
-		}
-		for _, f := range p.Forwards {
-			if f.Record.To.Addr.Is6() == v6 && machine.Owns(f.Record.To.Addr) && f.Ports.Contains(port) && f.Record.Bind.Transport&proto != 0 {
+	for _, own := range ownAddrs(machine) {
+		for _, f := range t.index.forwards[own] {
+			if own.Is6() != v6 || !f.Ports.Contains(port) || f.Record.Bind.Transport&proto == 0 {
+				continue
+			}
+			if p := t.m.PlaceNamed(f.Record.Router); p.Router && p.Leg(model.Internet) != nil {
 				if a := f.Record.Bind.Addr; a.IsValid() {
 					return a, true
 				}
@@ -455,6 +454,10 @@ func (t *Tracer) publicAddress(g goal, o origin, port uint16, proto netset.Trans
 				}
 			}
 		}
+	}
+	var only []netip.Addr
+	for _, id := range t.m.Routers(machine.Island) {
+		p := t.m.Places[id]
 		if a, ok := p.Addr(model.Internet, v6); ok && t.led(p, machineAddr(machine, v6)) {
 			only = append(only, a)
 		}

@@ -4,6 +4,8 @@ import (
 	"net/netip"
 	"slices"
 
+	"github.com/gaissmai/bart"
+
 	"steady-compass/core/model"
 	"steady-compass/core/netset"
 )
@@ -20,11 +22,13 @@ type doors struct {
 	prefixes []prefixAt
 	islands  map[model.Island][]int         // those that something of an island may take, or is beside
 	public   []int                          // those that the internet carries flows to
-	blocks   []model.Block                  // those routed to a host, from wherever
+	routed   bart.Table[[]model.PlaceID]    // the blocks routed to hosts, from wherever
 	named    map[netip.Addr][]model.PlaceID // who has a forward for an address
 	unknown  bool                           // somebody holds an address that nobody knows
 	sources  map[model.Island]netset.Addrs  // what flows may have as their source by the time they leave an island
 	ours     netset.Addrs                   // every source that is not a stranger's out on the internet
+	own      map[model.Island]netset.Addrs  // of these, those of an island
+	shared   netset.Addrs                   // and those of more than one
 }
 
 // doorAt is one of the doors; prefix is the index of the prefix that it is in, -1 where every origin may try it.
@@ -40,7 +44,7 @@ type prefixAt struct {
 
 func (t *Tracer) allDoors() *doors {
 	t.doorsOnce.Do(func() {
-		d := &doors{islands: map[model.Island][]int{}, sources: map[model.Island]netset.Addrs{}, blocks: slices.Clone(t.m.Blocks), named: map[netip.Addr][]model.PlaceID{}}
+		d := &doors{islands: map[model.Island][]int{}, sources: map[model.Island]netset.Addrs{}, own: map[model.Island]netset.Addrs{}, named: map[netip.Addr][]model.PlaceID{}}
 		seen := map[netip.Addr]bool{}
 		index := map[netip.Prefix]int{}
 		add := func(a netip.Addr, net model.NetID) {
@@ -63,17 +67,19 @@ func (t *Tracer) allDoors() *doors {
 		}
 		held := map[model.Island][]netip.Addr{}
 		for _, p := range t.m.Places {
+			for _, leg := range p.Legs {
+				for _, b := range leg.Blocks {
+					d.routed.Modify(b, func(ids []model.PlaceID, _ bool) ([]model.PlaceID, bool) {
+						return append(slices.Clone(ids), p.ID), false
+					})
+				}
+			}
 			held[p.Island] = p.AppendSources(held[p.Island])
 			if p.Outside {
 				continue
 			}
 			for _, leg := range p.Legs {
 				d.unknown = d.unknown || leg.Unknown
-				if leg.Net != model.Internet {
-					for _, b := range leg.Blocks {
-						d.blocks = append(d.blocks, model.Block{Prefix: b, Place: p.ID})
-					}
-				}
 				for _, a := range leg.Addrs {
 					add(a, leg.Net)
 				}
@@ -89,15 +95,19 @@ func (t *Tracer) allDoors() *doors {
 				}
 			}
 		}
-		var sets []netset.Addrs
+		own := map[model.Island][]netset.Addrs{}
 		for island, list := range held {
 			d.sources[island] = netset.AddrsOf(list...)
-			sets = append(sets, d.sources[island])
+			own[island] = append(own[island], d.sources[island])
 		}
 		for _, n := range t.m.Networks[1:] {
-			sets = append(sets, n.Set)
+			own[n.Island] = append(own[n.Island], n.Set)
 		}
-		d.ours = netset.Union(sets...)
+		for island, sets := range own {
+			d.own[island] = netset.Union(sets...)
+			d.shared = netset.Union(d.shared, d.ours.Intersect(d.own[island]))
+			d.ours = netset.Union(d.ours, d.own[island])
+		}
 		for i, c := range d.list {
 			if !c.dst.addr.IsValid() {
 				continue
@@ -114,6 +124,15 @@ func (t *Tracer) allDoors() *doors {
 	return t.doors
 }
 
+// routedTo are the hosts to which blocks that an address is in are routed, from wherever.
+func (d *doors) routedTo(a netip.Addr) []model.PlaceID {
+	var out []model.PlaceID
+	for _, ids := range d.routed.Supernets(netip.PrefixFrom(a, a.BitLen())) {
+		out = append(out, ids...)
+	}
+	return out
+}
+
 // islandsOf are those in which something may take what is for an address, or is beside it; each once.
 func (d *doors) islandsOf(m *model.Model, a netip.Addr) []model.Island {
 	var out []model.Island
@@ -128,10 +147,8 @@ func (d *doors) islandsOf(m *model.Model, a netip.Addr) []model.Island {
 	for _, n := range m.NetworksAround(a) {
 		add(m.Networks[n].Island)
 	}
-	for _, b := range d.blocks {
-		if b.Prefix.Contains(a) {
-			add(m.Places[b.Place].Island)
-		}
+	for _, p := range d.routedTo(a) {
+		add(m.Places[p].Island)
 	}
 	for _, p := range d.named[a] {
 		add(m.Places[p].Island)
@@ -147,13 +164,22 @@ func (t *Tracer) abroad() []int {
 			to := d.list[i].dst
 			if slices.ContainsFunc(netset.Both.Each(), func(proto netset.Transport) bool {
 				s := t.shoreOf(to, proto)
-				return !s.sure || s.admits.Overlaps(d.ours)
+				return !s.sure || s.admits.Overlaps(d.elsewhere(s.islands))
 			}) {
 				t.openAbroad = append(t.openAbroad, i)
 			}
 		}
 	})
 	return t.openAbroad
+}
+
+// elsewhere are the sources of ours that are not of some islands alone.
+func (d *doors) elsewhere(islands []model.Island) netset.Addrs {
+	sets := make([]netset.Addrs, len(islands))
+	for i, island := range islands {
+		sets[i] = d.own[island]
+	}
+	return d.ours.Subtract(netset.Union(sets...).Subtract(d.shared))
 }
 
 // candidates are the addresses worth trying from an origin: on its own island those that something there may take, and
@@ -219,13 +245,10 @@ func (t *Tracer) addressTakes(a netip.Addr, proto netset.Transport, depth int) b
 	for _, h := range t.m.Owners(a) {
 		takes = takes || t.listens(t.m.Places[h.Place], proto, depth)
 	}
-	if b, ok := t.m.BlockOf(a); ok {
-		takes = takes || t.listens(t.m.Places[b.Place], proto, depth)
-	}
 	d := t.allDoors()
 	takes = takes || d.unknown
-	for _, b := range d.blocks {
-		takes = takes || b.Prefix.Contains(a) && t.listens(t.m.Places[b.Place], proto, depth)
+	for _, p := range d.routedTo(a) {
+		takes = takes || t.listens(t.m.Places[p], proto, depth)
 	}
 	if depth == 0 {
 		t.taking.Store(key, takes)
@@ -259,28 +282,13 @@ func (t *Tracer) shoreOf(to dest, proto netset.Transport) *shore {
 	if known, ok := t.shores.Load(key); ok {
 		return known.(*shore)
 	}
-	s := &shore{}
-	at := func(p model.PlaceID) { s.islands = append(s.islands, t.m.Places[p].Island) }
-	for _, h := range t.m.Owners(to.addr) {
-		at(h.Place)
-	}
-	for _, n := range t.m.NetworksAround(to.addr) {
-		s.islands = append(s.islands, t.m.Networks[n].Island)
-	}
-	for _, b := range t.allDoors().blocks {
-		if b.Prefix.Contains(to.addr) {
-			at(b.Place)
-		}
-	}
-	for _, p := range t.allDoors().named[to.addr] {
-		at(p)
-	}
+	s := &shore{islands: t.allDoors().islandsOf(t.m, to.addr)}
 	switch hop := t.m.InternetHop(to.addr, model.Nowhere); hop.Kind {
 	case model.Nobody, model.NoWay, model.Outward:
 		s.sure = true
 	case model.OnLink, model.Via:
 		s.sure = true
-		at(hop.Place)
+		s.islands = append(s.islands, t.m.Places[hop.Place].Island)
 		var sets []netset.Addrs
 		for _, l := range t.crossed(t.m.Places[hop.Place], to, proto) {
 			sets = append(sets, l.origins)

@@ -283,8 +283,9 @@ func (s *serving) elsewhere(place, stack *model.Place, port uint16, proto netset
 			return p
 		}
 	}
-	for _, p := range m.Places {
-		if p.Host != place.Host || p.Stack == stack.ID || p.Stack != p.ID {
+	for _, id := range append([]model.PlaceID{place.Host}, m.Places[place.Host].Containers...) {
+		p := m.Places[id]
+		if p.Stack == stack.ID || p.Stack != p.ID {
 			continue
 		}
 		for i := range p.Sockets {
