@@ -3,7 +3,6 @@ package server
 import (
 	"cmp"
 	"context"
-	"runtime"
 	"slices"
 	"strings"
 	"sync"
@@ -12,6 +11,7 @@ import (
 	"steady-compass/core/findings"
 	"steady-compass/core/model"
 	"steady-compass/core/names"
+	"steady-compass/core/parallel"
 	"steady-compass/core/ports"
 	"steady-compass/core/trace"
 	"steady-compass/core/uses"
@@ -47,7 +47,9 @@ func analysisOf(s store.Snapshot, day estate.Date, t *trace.Tracer) *analysis {
 }
 
 // after is the analysis of an estate that came of the analysed one by an edit, on the same day.
-func (a *analysis) after(s store.Snapshot) *analysis { return analysisOf(s, a.day, a.tracer.After(s.Estate)) }
+func (a *analysis) after(s store.Snapshot) *analysis {
+	return analysisOf(s, a.day, a.tracer.After(s.Estate))
+}
 
 // draft is the analysis of what is not kept yet.
 func (a *analysis) draft(e *estate.Estate) *analysis {
@@ -110,24 +112,7 @@ func (a *analysis) names(ctx context.Context, from string) ([]Row, error) {
 		return rows, nil
 	}
 	all := a.tracer.Names()
-	parts := make([][]Row, len(all))
-	var wait sync.WaitGroup
-	next := make(chan int)
-	for range runtime.GOMAXPROCS(0) {
-		wait.Go(func() {
-			for i := range next {
-				parts[i] = a.nameRows(all[i], v)
-			}
-		})
-	}
-	for i := range all {
-		if ctx.Err() != nil {
-			break
-		}
-		next <- i
-	}
-	close(next)
-	wait.Wait()
+	parts := parallel.Map(ctx, len(all), func(i int) []Row { return a.nameRows(all[i], v) })
 	if err := ctx.Err(); err != nil {
 		return nil, err
 	}

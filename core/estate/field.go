@@ -59,6 +59,7 @@ type Field struct {
 	Flag     bool     // present or not, without a word of its own
 	Number   bool     // stored as a whole number (seconds, counts)
 	Option   bool     // may stand in any order behind the positional fields
+	Alone    bool     // its lead may stand without a value
 	Required bool
 	Excludes string // at most one field of those that share this word
 
@@ -76,7 +77,7 @@ func (f *Field) Print(r Record) string {
 	switch {
 	case text == "" || f.Lead == "" || f.Flag:
 		return text
-	case text == f.Lead: // an optional argument left out: files
+	case f.Alone && text == f.Lead:
 		return text
 	}
 	return f.Lead + " " + text

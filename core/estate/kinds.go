@@ -384,7 +384,11 @@ func dnsValue() Field {
 				return faultAt(first, 0, expected, "a %s record needs a value", rec.Type)
 			}
 			value, err := cleanRData(rec.Owner, rec.Type, raw, first)
-			rec.Value = value
+			words := strings.Split(value, " ")
+			if last := len(words) - 1; dnsStops[words[last]] {
+				words[last] += "." // a name that is called as a word that ends the value: it was written so
+			}
+			rec.Value = strings.Join(words, " ")
 			return err
 		},
 		load:  func(r Record, values []string) error { get(r).Value = strings.Join(values, " "); return nil },
@@ -503,7 +507,7 @@ func siteTo() Field {
 func siteFiles() Field {
 	get := func(r Record) *Files { return &r.(*Site).Files }
 	return Field{
-		Lead: "files", Column: "files", Expected: "a text in double quotes, or nothing", Option: true,
+		Lead: "files", Column: "files", Expected: "a text in double quotes, or nothing", Option: true, Alone: true,
 		take: func(r Record, w *Words) error {
 			get(r).Served = true
 			if word, ok := w.Peek(); ok && word.Quoted {

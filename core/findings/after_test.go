@@ -2,8 +2,12 @@ package findings
 
 import (
 	"encoding/json"
+	"flag"
+	"fmt"
 	"math/rand/v2"
 	"os"
+	"slices"
+	"strings"
 	"testing"
 
 	"steady-compass/core/estate"
@@ -12,6 +16,8 @@ import (
 	"steady-compass/core/synth"
 	"steady-compass/core/trace"
 )
+
+var garbled = flag.Uint64("garbled", 40, "estates with garbled lines to look over")
 
 // TestAfterEdits makes edits, one after the other, and holds what is found by the analysis that goes on from the one before
 // against what is found when all is compiled anew.
@@ -63,9 +69,15 @@ func randomEdit(r *rand.Rand, e *estate.Estate, gone []estate.Record) (estate.Ch
 	all := e.All()
 	rec := all[r.IntN(len(all))]
 	c := estate.Change{Remove: []string{estate.Line(rec)}}
-	switch r.IntN(4) {
+	switch r.IntN(6) {
 	case 0:
 		return c, append(gone, rec)
+	case 4, 5:
+		if p, _, err := notation.ParseLine(garble(r, e, rec)); err == nil {
+			p.At = r.IntN(4)
+			c.Add = []estate.Placed{p}
+			c.Remove = c.Remove[r.IntN(2):]
+		}
 	case 1:
 		c.Add = []estate.Placed{{Record: rec, At: 1 + r.IntN(3)}}
 	default:
@@ -78,6 +90,26 @@ func randomEdit(r *rand.Rand, e *estate.Estate, gone []estate.Record) (estate.Ch
 		}
 	}
 	return c, gone
+}
+
+// garble is a line with some of its words exchanged for words of other lines of its kind, left out or put in between.
+func garble(r *rand.Rand, e *estate.Estate, rec estate.Record) string {
+	words := strings.Fields(estate.Line(rec))
+	others := e.Of(estate.KindOf(rec))
+	for range 1 + r.IntN(3) {
+		from := strings.Fields(estate.Line(others[r.IntN(len(others))]))
+		word, at := from[r.IntN(len(from))], 1+r.IntN(len(words))
+		switch {
+		case r.IntN(3) == 0:
+			words = slices.Insert(words, at, word)
+		case at == len(words):
+		case r.IntN(4) == 0:
+			words = slices.Delete(words, at, at+1)
+		default:
+			words[at] = word
+		}
+	}
+	return strings.Join(words, " ")
 }
 
 func foundBy(t *testing.T, tracer *trace.Tracer) string {
@@ -95,4 +127,66 @@ func foundBy(t *testing.T, tracer *trace.Tracer) string {
 		t.Fatal(err)
 	}
 	return string(text)
+}
+
+// TestGarbledEstates: whatever is written down, it is looked over to the end, and every mend offered is one that can be made.
+func TestGarbledEstates(t *testing.T) {
+	demo, err := os.ReadFile("../../demo/fernmoor.estate")
+	if err != nil {
+		t.Fatal(err)
+	}
+	offered := 0
+	for seed := uint64(1); seed <= *garbled; seed++ {
+		r := rand.New(rand.NewPCG(seed, 99))
+		e, faults := notation.Parse([]string{string(demo), sound}[seed%2])
+		if len(faults) > 0 {
+			t.Fatal(faults)
+		}
+		var gone []estate.Record
+		for range 40 {
+			c, kept := randomEdit(r, e, gone)
+			if next, err := e.Apply(c); err == nil {
+				gone, e = kept, next
+			}
+		}
+		tracer := trace.New(model.Compile(e), day)
+		asked(r, tracer)
+		for _, f := range check1(e).Findings {
+			if f.Mend.IsEmpty() {
+				continue
+			}
+			offered++
+			mended(t, e, f.Mend)
+		}
+	}
+	if offered < int(*garbled)*10 {
+		t.Errorf("only %d mends in %d estates", offered, *garbled)
+	}
+}
+
+// asked asks a tracer questions of all kinds, for whatever it answers.
+func asked(r *rand.Rand, tracer *trace.Tracer) {
+	targets := []string{"203.0.113.20:443", "10.40.8.10:22", "192.0.2.255"}
+	var vantages []trace.Vantage
+	for _, p := range tracer.Model().Places {
+		targets = append(targets, fmt.Sprintf("%s:%d", p.Name, []int{22, 80, 443, 3000, 53}[r.IntN(5)]))
+		if v, err := tracer.VantageNamed(p.Name); err == nil {
+			vantages = append(vantages, v)
+		}
+	}
+	for _, n := range tracer.Names() {
+		targets = append(targets, n.Name)
+	}
+	if len(vantages) == 0 {
+		return
+	}
+	for _, target := range targets {
+		if tg, err := tracer.ParseTarget(target); err == nil {
+			tracer.Trace(tg, vantages[r.IntN(len(vantages))])
+		}
+	}
+	for range 6 {
+		tracer.Exposure(vantages[r.IntN(len(vantages))])
+	}
+	tracer.Leads(tracer.Model().Places[r.IntN(len(tracer.Model().Places))].Name, 0)
 }

@@ -11,6 +11,7 @@ import (
 	"steady-compass/core/estate"
 	"steady-compass/core/model"
 	"steady-compass/core/netset"
+	"steady-compass/core/parallel"
 	"steady-compass/core/trace"
 )
 
@@ -42,7 +43,7 @@ func (c *check) exposure() {
 		ports[place] = slices.Sorted(maps.Keys(known))
 	}
 	fronted := func(place string) []uint16 { return ports[place] }
-	views := parallel(c.ctx, len(vantages), func(i int) trace.Exposure {
+	views := parallel.Map(c.ctx, len(vantages), func(i int) trace.Exposure {
 		if vantages[i].Word == "internet" {
 			return c.t.Parted(vantages[i], fronted)
 		}
@@ -69,7 +70,7 @@ func (c *check) exposure() {
 	if len(views) > 0 {
 		o.families(views[0].Open)
 	}
-	for _, f := range parallel(c.ctx, len(o.order), func(i int) Finding { return c.opened(o.order[i]) }) {
+	for _, f := range parallel.Map(c.ctx, len(o.order), func(i int) Finding { return c.opened(o.order[i]) }) {
 		if c.ctx.Err() == nil {
 			c.add(f)
 		}

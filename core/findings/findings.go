@@ -10,6 +10,7 @@ import (
 
 	"steady-compass/core/estate"
 	"steady-compass/core/model"
+	"steady-compass/core/parallel"
 	"steady-compass/core/trace"
 )
 
@@ -130,7 +131,7 @@ func newCheck(ctx context.Context, t *trace.Tracer, day estate.Date) *check {
 // records looks at the records beside one another: each part by itself, and all at once.
 func (c *check) records() {
 	parts := []func(*check){(*check).references, (*check).duplicates, (*check).nameRecords, (*check).sites, (*check).rivals, (*check).ownSake}
-	for _, found := range parallel(c.ctx, len(parts), func(i int) []*Finding {
+	for _, found := range parallel.Map(c.ctx, len(parts), func(i int) []*Finding {
 		part := newCheck(c.ctx, c.t, c.day)
 		parts[i](part)
 		return part.out

@@ -8,6 +8,7 @@ import (
 	"steady-compass/core/estate"
 	"steady-compass/core/model"
 	"steady-compass/core/netset"
+	"steady-compass/core/parallel"
 	"steady-compass/core/rules"
 	"steady-compass/core/trace"
 )
@@ -43,7 +44,7 @@ func (c *check) order() {
 		uses [][]use // by line: what it stands before, on each of the machines
 	}
 	listening := newListening(c.m)
-	readings := parallel(c.ctx, len(all), func(i int) read {
+	readings := parallel.Map(c.ctx, len(all), func(i int) read {
 		s := all[i]
 		r := read{Reading: rules.Read(c.m, s.filter, s.on)}
 		behind := lookout{listening, map[listeningKey]behind{}}

@@ -1,19 +1,16 @@
 package findings
 
 import (
-	"context"
 	"fmt"
 	"net/netip"
-	"runtime"
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
-	"sync/atomic"
 
 	"steady-compass/core/estate"
 	"steady-compass/core/model"
 	"steady-compass/core/netset"
+	"steady-compass/core/parallel"
 	"steady-compass/core/trace"
 )
 
@@ -82,25 +79,9 @@ type walk struct {
 
 // traced makes walks, on all cores, and gives their paths in order.
 func (c *check) traced(walks []walk) [][]trace.Path {
-	return parallel(c.ctx, len(walks), func(i int) []trace.Path {
+	return parallel.Map(c.ctx, len(walks), func(i int) []trace.Path {
 		return c.t.TracePort(walks[i].target, walks[i].key, walks[i].from)
 	})
-}
-
-// parallel works out n results on all cores, in order. Where the context ends first, the rest are empty.
-func parallel[T any](ctx context.Context, n int, work func(int) T) []T {
-	out := make([]T, n)
-	var next atomic.Int64
-	var wait sync.WaitGroup
-	for range runtime.GOMAXPROCS(0) {
-		wait.Go(func() {
-			for i := next.Add(1) - 1; i < int64(n) && ctx.Err() == nil; i = next.Add(1) - 1 {
-				out[i] = work(int(i))
-			}
-		})
-	}
-	wait.Wait()
-	return out
 }
 
 // intents walks every intent from its audiences.

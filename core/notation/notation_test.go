@@ -197,6 +197,45 @@ func TestEverythingIsStoredAsWritten(t *testing.T) {
 	}
 }
 
+// TestNamesLikeWords: things may be called as a word of notation is; what is printed of them is read as the same again.
+func TestNamesLikeWords(t *testing.T) {
+	tried := 0
+	for _, r := range parse(t, example).All() {
+		k := estate.KindOf(r)
+		for i := range k.Fields {
+			for j := range k.Fields {
+				word := k.Fields[j].Lead
+				p, _, err := ParseLine(estate.Line(r))
+				if err != nil || word == "" {
+					continue
+				}
+				f := &k.Fields[i]
+				if f.Column == "value" || f.Column == "files" || f.Column == "names" && word == "at" {
+					continue // a value ends there; files excludes others; a place stands there
+				}
+				if f.Flag || f.Load(p.Record, []string{word}) != nil || estate.Complete(p.Record) != nil {
+					continue // no such value may stand there
+				}
+				line := estate.Line(p.Record)
+				again, _, err := ParseLine(line)
+				if err != nil {
+					t.Errorf("%s called %s: %q is not read: %v", f.Column, word, line, err)
+				} else if got := estate.Line(again.Record); got != line {
+					t.Errorf("%s called %s: %q is read as %q", f.Column, word, line, got)
+				}
+				tried++
+			}
+		}
+	}
+	p, _, err := ParseLine("dns a.example CNAME ttl. ttl 5m")
+	if err != nil || estate.Line(p.Record) != "dns a.example CNAME ttl. ttl 5m" {
+		t.Errorf("an alias of a name called ttl: %v %v", p.Record, err)
+	}
+	if tried < 200 {
+		t.Errorf("only %d words tried", tried)
+	}
+}
+
 func FuzzParsePrint(f *testing.F) {
 	f.Add(example)
 	f.Add("dns a.example TXT \"a b\" 'c ttl 5 # x\nsite s * to http://[::1]:80/ guard \"\\\"\"")

@@ -315,7 +315,7 @@ func recordsOf(rec estate.Record) []estate.Record {
 func (s *serving) elsewhereInstead(a asking, w way, dns *estate.DNS, b Break, outcome Outcome) []resolved {
 	instead, ok := s.t.publicAddress(s.goal, a.o, a.q.port, a.proto, w.dst.addr.Is6())
 	if dns != nil && ok {
-		b.Mend = replace(dns, func(d *estate.DNS) { d.Value = instead.String() })
+		b.Mend = replace(dns, func(d *estate.DNS) { d.Value, d.Dynamic, d.Every = instead.String(), "", estate.NotGiven })
 	} else if dns != nil {
 		b.Mend = &Mend{Remove: lines(dns), Add: []string{}}
 	}
@@ -377,7 +377,9 @@ func (s *serving) unresolved(a asking, w way, answer names.Answer) []resolved {
 		b.Mend = addLine(fresh)
 		if len(answer.Links) > 0 {
 			if alias, isDNS := answer.Links[len(answer.Links)-1].Record.(*estate.DNS); isDNS && alias.Type != "DNAME" {
-				b.Mend = replace(alias, func(d *estate.DNS) { d.Type, d.Value = "A", instead.String() })
+				b.Mend = replace(alias, func(d *estate.DNS) {
+					d.Type, d.Value, d.Dynamic, d.Every = "A", instead.String(), "", estate.NotGiven
+				})
 			}
 		}
 	}

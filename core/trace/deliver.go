@@ -71,6 +71,10 @@ func (t *Tracer) deliver(o origin, w way, g goal) []landing {
 		r.fromContainerNet(nil, net, w)
 		return r.out
 	}
+	if w.dst.float != model.Nowhere && w.dst.net == o.net {
+		r.ownAddress(net, t.m.Places[w.dst.float], w)
+		return r.out
+	}
 	r.follow(nil, model.Nowhere, w, t.m.FromNetwork(o.net, w.dst.addr))
 	return r.out
 }
@@ -276,7 +280,14 @@ func (r *run) fromContainer(c *model.Place, w way) {
 		net := r.t.m.Networks[c.Legs[i].Net]
 		if w.dst.float != model.Nowhere && w.dst.net == net.ID || w.dst.addr.IsValid() && net.Set.Contains(w.dst.addr) {
 			r.containerSource(&w, c, &c.Legs[i])
-			r.inContainerNet(net, w)
+			switch {
+			case net.Container():
+				r.inContainerNet(net, w)
+			case w.dst.float != model.Nowhere:
+				r.ownAddress(net, r.place(w.dst.float), w)
+			default:
+				r.follow(c, c.ID, w, r.t.m.NextHop(c, w.dst.addr))
+			}
 			return
 		}
 	}
@@ -285,6 +296,13 @@ func (r *run) fromContainer(c *model.Place, w way) {
 		if net.Container() && net.Family(w.six) {
 			r.containerSource(&w, c, &c.Legs[i])
 			r.fromContainerNet(c, net, w)
+			return
+		}
+	}
+	for i := range c.Legs { // beside machines, as one of them
+		if net := r.t.m.Networks[c.Legs[i].Net]; net.Family(w.six) && w.dst.addr.IsValid() {
+			r.containerSource(&w, c, &c.Legs[i])
+			r.follow(c, c.ID, w, r.t.m.NextHop(c, w.dst.addr))
 			return
 		}
 	}
@@ -307,6 +325,15 @@ func (r *run) containerSource(w *way, c *model.Place, leg *model.Leg) {
 		}
 	}
 	w.src.float, w.src.net = c.ID, leg.Net
+}
+
+// ownAddress is a flow to a container that is beside machines, in a network that is inside none.
+func (r *run) ownAddress(net *model.Network, c *model.Place, w way) {
+	w.walk(Step{
+		Stage: StageRoute, At: c.Name, Verdict: Pass, Ground: Land, Records: lines(c.Record),
+		Why: r.say("To the container's own address, on %s.", net.Name),
+	})
+	r.sockets(r.place(c.Stack), w, false)
 }
 
 // inContainerNet is a flow within one container network.
@@ -366,7 +393,14 @@ func (r *run) follow(at *model.Place, sender model.PlaceID, w way, hop model.Hop
 	case model.OnLink, model.Via:
 		p := r.place(hop.Place)
 		net := r.t.m.Networks[hop.Net]
-		if p.IsContainer() {
+		switch {
+		case p.IsContainer() && hop.Kind == model.OnLink && !net.Container():
+			r.ownAddress(net, p, w)
+			return
+		case p.IsContainer() && !net.Container():
+			r.noWay(w, where, "%s is a container, and leads nowhere", p.Name)
+			return
+		case p.IsContainer():
 			if at == nil || at.ID != net.On {
 				r.noWay(w, where, "%s is inside %s, and its own addresses lead nowhere from outside", net.Name, r.place(net.On).Name)
 				return

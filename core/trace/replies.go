@@ -141,7 +141,7 @@ type wayBack struct {
 func (b *wayBack) follow(stack *model.Place, sender model.PlaceID) {
 	t := b.t
 	at, in, made := stack, model.NoNet, true
-	if at.IsContainer() {
+	if at.IsContainer() && !t.besideMachines(at) {
 		host := t.m.Places[at.Host]
 		net := b.legTowards(at)
 		if net != nil && !host.Owns(b.to.set.Lowest()) {
@@ -227,6 +227,11 @@ func (b *wayBack) met(p model.PlaceID) bool {
 		}
 	}
 	return false
+}
+
+// besideMachines says whether a container leaves by a network that is inside no machine.
+func (t *Tracer) besideMachines(c *model.Place) bool {
+	return len(c.Legs) > 0 && !t.m.Networks[c.Legs[0].Net].Container()
 }
 
 // legTowards is the container network by which a container sends its reply to somebody beside it; nil for others.

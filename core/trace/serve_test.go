@@ -158,3 +158,54 @@ func TestOffListenerAlone(t *testing.T) {
 		t.Error("the intent lands nowhere")
 	}
 }
+
+// TestContainerBesideMachines: a container in a network that is inside no machine is reached, and asks, as a machine there.
+func TestContainerBesideMachines(t *testing.T) {
+	tr := New(model.Compile(parsed(t, `
+network lan 10.0.0.0/24
+network dmz 10.0.1.0/24
+host gate router
+host box
+host pc
+address gate 203.0.113.1 internet
+address gate 10.0.0.1 lan
+address gate 10.0.1.1 dmz
+address box 10.0.0.10 lan
+address pc 10.0.1.20 dmz
+container box/app in lan=10.0.0.50
+container box/free in lan
+listen box/app 80 as app
+listen box/free 90 as free
+listen pc 25 as mail
+forward gate 80 to 10.0.0.50
+`)), "2026-11-25")
+	for _, c := range []struct{ target, from, want string }{
+		{"203.0.113.1:80", "internet", "arrives box/app:80"},
+		{"10.0.0.50:80", "lan", "arrives box/app:80"},
+		{"10.0.0.50:80", "dmz", "arrives box/app:80"},
+		{"box/app:80", "box", "arrives box/app:80"},
+		{"box/app:81", "box", "refused"},
+		{"box/free:90", "lan", "arrives box/free:90"},
+		{"box/free:90", "box/app", "arrives box/free:90"},
+		{"box/free:90", "dmz", "unroutable"},
+		{"pc:25", "box/app", "arrives pc:25"},
+		{"198.51.100.1:80", "box/app", "outside"},
+		{"10.0.0.77:80", "box/app", "unroutable"},
+	} {
+		v, err := tr.VantageNamed(c.from)
+		if err != nil {
+			t.Fatal(err)
+		}
+		tg, err := tr.ParseTarget(c.target)
+		if err != nil {
+			t.Fatal(err)
+		}
+		got := ""
+		for _, p := range tr.Trace(tg, v).Paths {
+			got = strings.TrimSpace(string(p.Outcome) + " " + deref(p.End))
+		}
+		if got != c.want {
+			t.Errorf("%s from %s: %s, want %s", c.target, c.from, got, c.want)
+		}
+	}
+}

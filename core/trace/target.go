@@ -248,6 +248,7 @@ func (t *Tracer) path(f served, tg Target, port PortKey) Path {
 		p.defaulted, p.caughtBy = f.defaulted.Name, f.defaulted.Record
 	}
 	p.Steps, p.Breaks = f.collect()
+	settle(p.Breaks)
 	if p.Steps == nil {
 		p.Steps = []Step{}
 	}
@@ -258,6 +259,38 @@ func (t *Tracer) path(f served, tg Target, port PortKey) Path {
 		p.Cells.LetsIn = "no filter"
 	}
 	return p
+}
+
+// settle brings together mends of which one changes a line that another adds: both are then the line as it should be, and
+// each can be made by itself.
+func settle(breaks []Break) {
+	for j := range breaks {
+		if breaks[j].Mend == nil {
+			continue
+		}
+		for _, line := range breaks[j].Mend.Remove {
+			i := slices.IndexFunc(breaks[:j], func(b Break) bool { return b.Mend != nil && slices.Contains(b.Mend.Add, line) })
+			if i < 0 {
+				continue
+			}
+			first, second := breaks[i].Mend, breaks[j].Mend
+			both := &Mend{Remove: slices.Clone(first.Remove), Add: []string{}}
+			for _, l := range second.Remove {
+				if l != line && !slices.Contains(both.Remove, l) {
+					both.Remove = append(both.Remove, l)
+				}
+			}
+			for _, l := range first.Add {
+				if l == line {
+					both.Add = append(both.Add, second.Add...)
+				} else {
+					both.Add = append(both.Add, l)
+				}
+			}
+			breaks[i].Mend, breaks[j].Mend = both, both
+			break
+		}
+	}
 }
 
 // comparePaths is the order of branches: port, transport, IPv6 before IPv4, address, URL path, sources.
