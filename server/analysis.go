@@ -3,6 +3,7 @@ package server
 import (
 	"cmp"
 	"context"
+	"maps"
 	"slices"
 	"strings"
 	"sync"
@@ -31,6 +32,10 @@ type analysis struct {
 	rows     map[string][]Row
 	open     map[string]trace.Exposure
 
+	// Of an analysis that goes on from another: the rows there, for as long as the edit between does not touch them.
+	before map[string][]Row
+	touch  *trace.Touch
+
 	chartOnce sync.Mutex
 	charted   *ports.Chart
 
@@ -48,7 +53,12 @@ func analysisOf(s store.Snapshot, day estate.Date, t *trace.Tracer) *analysis {
 
 // after is the analysis of an estate that came of the analysed one by an edit, on the same day.
 func (a *analysis) after(s store.Snapshot) *analysis {
-	return analysisOf(s, a.day, a.tracer.After(s.Estate))
+	next := analysisOf(s, a.day, a.tracer.After(s.Estate))
+	a.mu.Lock()
+	next.before = maps.Clone(a.rows)
+	a.mu.Unlock()
+	next.touch = a.tracer.Touched(next.tracer)
+	return next
 }
 
 // draft is the analysis of what is not kept yet.
@@ -87,6 +97,8 @@ type Row struct {
 	Guessed   bool          `json:"guessed"` // nothing recorded gives this port
 	Mends     int           `json:"mends"`
 	Ways      []RowWay      `json:"ways" nullable:"false"`
+
+	reads *trace.Reads // what it was worked out from
 }
 
 // RowWay is one way of a row.
@@ -112,7 +124,13 @@ func (a *analysis) names(ctx context.Context, from string) ([]Row, error) {
 		return rows, nil
 	}
 	all := a.tracer.Names()
-	parts := parallel.Map(ctx, len(all), func(i int) []Row { return a.nameRows(all[i], v) })
+	known := rowsByName(a.before[v.Word])
+	parts := parallel.Map(ctx, len(all), func(i int) []Row {
+		if old := known[all[i].Name]; a.stand(old, all[i]) {
+			return old
+		}
+		return a.nameRows(all[i], v)
+	})
 	if err := ctx.Err(); err != nil {
 		return nil, err
 	}
@@ -126,16 +144,41 @@ func (a *analysis) names(ctx context.Context, from string) ([]Row, error) {
 	return rows, nil
 }
 
+// rowsByName are the rows of each name, which stand together.
+func rowsByName(rows []Row) map[string][]Row {
+	out := map[string][]Row{}
+	for lo := 0; lo < len(rows); {
+		hi := lo + 1
+		for hi < len(rows) && rows[hi].Name == rows[lo].Name {
+			hi++
+		}
+		out[rows[lo].Name] = rows[lo:hi:hi]
+		lo = hi
+	}
+	return out
+}
+
+// stand says whether the rows of a name are what they were before the edit: nothing that they come by is touched.
+func (a *analysis) stand(old []Row, n trace.Name) bool {
+	if len(old) == 0 || old[0].Zone != n.Zone || !slices.Equal(old[0].For, n.From) {
+		return false
+	}
+	return !slices.ContainsFunc(old, func(r Row) bool {
+		return a.touch.Trace(n.Name, r.reads)
+	})
+}
+
 func (a *analysis) nameRows(n trace.Name, v trace.Vantage) []Row {
-	ports, known := a.tracer.PortsOf(n.Name, &v)
+	var reads trace.Reads // of the name: whatever touches one of its rows, touches all
+	ports, known := a.tracer.PortsReading(n.Name, &v, &reads)
 	if !known {
 		ports = ports[:1] // one guess is enough for a row
 	}
 	target := trace.Target{Text: n.Name, Name: n.Name}
 	var out []Row
 	for _, k := range ports {
-		paths := a.tracer.TracePort(target, k, v)
-		r := Row{Name: n.Name, Unicode: names.Unicode(n.Name), Zone: n.Zone, For: n.From, Port: k.Port, Transport: k.Transport.String(), Verdict: trace.VerdictOf(paths), Guessed: !known, Ways: []RowWay{}}
+		paths := a.tracer.TraceReading(target, k, v, &reads)
+		r := Row{reads: &reads, Name: n.Name, Unicode: names.Unicode(n.Name), Zone: n.Zone, For: n.From, Port: k.Port, Transport: k.Transport.String(), Verdict: trace.VerdictOf(paths), Guessed: !known, Ways: []RowWay{}}
 		if r.For == nil {
 			r.For = []string{}
 		}
@@ -437,11 +480,14 @@ func (e *Effect) findings(was, is []findings.Finding) {
 	}
 }
 
-// glance compares what the records say by themselves: for an estate so large that following every flow
-// takes longer than a person waits between two keys.
-func glance(before, after *analysis) Effect {
+// glance compares what the records say by themselves and, where the names are known as they were, how those end that the
+// edit touches: for an estate so large that following every flow takes longer than a person waits between two keys.
+func glance(ctx context.Context, before, after *analysis) Effect {
 	e := noEffect()
 	e.Old = oldAnswers(before, after)
+	if len(after.before["internet"]) > 0 {
+		_ = compareNames(ctx, &e, before, after, "internet") // it ends with the request
+	}
 	e.findings(findings.CheckRecords(before.tracer, before.day).Findings, findings.CheckRecords(after.tracer, after.day).Findings)
 	return e
 }

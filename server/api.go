@@ -338,7 +338,7 @@ func (s *Server) postLine(ctx context.Context, in *body[LineQuestion]) (*body[Li
 	}
 	after := a.draft(next)
 	if a.Estate.Count() > largeEstate {
-		effect := glance(a, after)
+		effect := glance(ctx, a, after)
 		out.Effect = &effect
 		return &body[LineAnswer]{out}, nil
 	}

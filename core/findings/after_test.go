@@ -6,8 +6,6 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"os"
-	"slices"
-	"strings"
 	"testing"
 
 	"steady-compass/core/estate"
@@ -40,7 +38,7 @@ func TestAfterEdits(t *testing.T) {
 		tracer := trace.New(model.Compile(e), day)
 		var gone []estate.Record
 		for range rounds {
-			c, kept := randomEdit(r, e, gone)
+			c, kept := synth.Edit(r, e, gone)
 			next, err := e.Apply(c)
 			if err != nil {
 				continue // such a line may stand once only
@@ -56,60 +54,6 @@ func TestAfterEdits(t *testing.T) {
 	if edits < 300 || found < edits*500 {
 		t.Errorf("only %d edits, with %d bytes found", edits, found)
 	}
-}
-
-// randomEdit takes a line out, switches one off or on, moves one, or brings one back that went before.
-func randomEdit(r *rand.Rand, e *estate.Estate, gone []estate.Record) (estate.Change, []estate.Record) {
-	if len(gone) > 0 && r.IntN(4) == 0 {
-		i := r.IntN(len(gone))
-		back := gone[i]
-		gone = append(gone[:i:i], gone[i+1:]...)
-		return estate.Change{Add: []estate.Placed{{Record: back, At: r.IntN(4)}}}, gone
-	}
-	all := e.All()
-	rec := all[r.IntN(len(all))]
-	c := estate.Change{Remove: []string{estate.Line(rec)}}
-	switch r.IntN(6) {
-	case 0:
-		return c, append(gone, rec)
-	case 4, 5:
-		if p, _, err := notation.ParseLine(garble(r, e, rec)); err == nil {
-			p.At = r.IntN(4)
-			c.Add = []estate.Placed{p}
-			c.Remove = c.Remove[r.IntN(2):]
-		}
-	case 1:
-		c.Add = []estate.Placed{{Record: rec, At: 1 + r.IntN(3)}}
-	default:
-		line := estate.Line(rec) + " off"
-		if rec.Meta().Off {
-			line = estate.Line(estate.InForce(rec))
-		}
-		if p, _, err := notation.ParseLine(line); err == nil {
-			c.Add = []estate.Placed{p}
-		}
-	}
-	return c, gone
-}
-
-// garble is a line with some of its words exchanged for words of other lines of its kind, left out or put in between.
-func garble(r *rand.Rand, e *estate.Estate, rec estate.Record) string {
-	words := strings.Fields(estate.Line(rec))
-	others := e.Of(estate.KindOf(rec))
-	for range 1 + r.IntN(3) {
-		from := strings.Fields(estate.Line(others[r.IntN(len(others))]))
-		word, at := from[r.IntN(len(from))], 1+r.IntN(len(words))
-		switch {
-		case r.IntN(3) == 0:
-			words = slices.Insert(words, at, word)
-		case at == len(words):
-		case r.IntN(4) == 0:
-			words = slices.Delete(words, at, at+1)
-		default:
-			words[at] = word
-		}
-	}
-	return strings.Join(words, " ")
 }
 
 func foundBy(t *testing.T, tracer *trace.Tracer) string {
@@ -144,7 +88,7 @@ func TestGarbledEstates(t *testing.T) {
 		}
 		var gone []estate.Record
 		for range 40 {
-			c, kept := randomEdit(r, e, gone)
+			c, kept := synth.Edit(r, e, gone)
 			if next, err := e.Apply(c); err == nil {
 				gone, e = kept, next
 			}

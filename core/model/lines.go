@@ -269,6 +269,19 @@ func (m *Model) compileRules(rules []*estate.Rule, on *Place) []*Rule {
 	return out
 }
 
+// FilteredBy are the machines that a filter of a name is on, whether it is in force or not.
+func (m *Model) FilteredBy(name string) []PlaceID {
+	var out []PlaceID
+	for _, r := range m.Estate.Of(estate.KindNamed("filter")) {
+		if f := r.(*estate.Filter); f.Name == name {
+			for _, p := range m.machines(f.On) {
+				out = append(out, p.ID)
+			}
+		}
+	}
+	return out
+}
+
 // machines are the hosts that a filter is on, those of groups included, each once.
 func (m *Model) machines(on []string) []*Place {
 	if len(on) == 1 {

@@ -1,8 +1,9 @@
-package notation
+package notation_test
 
 import (
 	"testing"
 
+	"steady-compass/core/notation"
 	"steady-compass/core/synth"
 )
 
@@ -13,7 +14,7 @@ func BenchmarkParse(b *testing.B) {
 	b.SetBytes(int64(len(text)))
 	b.ReportAllocs()
 	for b.Loop() {
-		if _, faults := Parse(text); len(faults) > 0 {
+		if _, faults := notation.Parse(text); len(faults) > 0 {
 			b.Fatal(faults)
 		}
 	}
@@ -21,13 +22,13 @@ func BenchmarkParse(b *testing.B) {
 
 func BenchmarkPrint(b *testing.B) {
 	text := synth.String(3_000, 1)
-	e, faults := Parse(text)
+	e, faults := notation.Parse(text)
 	if len(faults) > 0 {
 		b.Fatal(faults)
 	}
 	b.SetBytes(int64(len(text)))
 	b.ReportAllocs()
 	for b.Loop() {
-		Print(e)
+		notation.Print(e)
 	}
 }

@@ -36,11 +36,15 @@ func (t *Tracer) ask(a asking) []served {
 	s := &serving{t: t, o: a.o, v: a.v, intent: intent, place: a.place, visited: a.visited}
 	s.goal = goal{repair: true, subject: subject, place: model.Nowhere, port: a.q.port}
 	t.aim(&s.goal, a, intent)
+	s.goal.noted(t, a.base.reads)
 
 	start := a.o.start(a.proto, netset.PortsOf(netset.OnePort(a.q.port)))
 	start.trail, start.stopped, start.inner = a.base.trail, a.base.stopped, a.base.inner
 	start.ghost, start.took, start.tookPort = a.base.ghost, a.base.took, a.base.tookPort
-	start.name = a.q.name
+	start.name, start.reads = a.q.name, a.base.reads
+	if intent != nil {
+		start.reads.asked(intent.Reaching.Host)
+	}
 	start.asked, start.askedAddr, start.sixAsked = a.base.asked, a.base.askedAddr, a.base.sixAsked
 	if !a.base.origins.IsEmpty() && a.o.place == model.Nowhere {
 		// A client has the other family too: what narrowed its sources says nothing about that one.
@@ -68,6 +72,17 @@ func (t *Tracer) ask(a asking) []served {
 		}
 	}
 	return s.out
+}
+
+// noted notes what a flow is meant for.
+func (g *goal) noted(t *Tracer, reads *Reads) {
+	if g.place != model.Nowhere {
+		reads.place(g.place)
+		reads.place(t.m.Places[g.place].Host)
+	}
+	if g.service != "" {
+		reads.service(g.service)
+	}
 }
 
 // aim finds what a request is meant for: the machine of the only service with a site for the name,
@@ -185,6 +200,7 @@ func (s *serving) resolve(a asking, w way) []resolved {
 		return s.addressed(a, w, nil, names.Answer{})
 	}
 	v6, v4 := t.m.Names.Addresses(a.q.name, t.asker(a.o))
+	w.reads.asked(slices.Concat(v6.Chain, v4.Chain)...)
 	var out []resolved
 	for _, answer := range []names.Answer{v6, v4} {
 		for _, found := range answer.Addresses {

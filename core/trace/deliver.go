@@ -123,6 +123,8 @@ func (r *run) stopAt(w *way, stage Stage, at string, ground Ground, outcome Outc
 
 // fromPlace is a flow made at a host or container.
 func (r *run) fromPlace(p *model.Place, w way) {
+	w.reads.place(p.ID)
+	w.reads.place(p.Host)
 	stack := r.place(p.Stack)
 	if stack.IsContainer() {
 		r.fromContainer(stack, w)
@@ -339,6 +341,7 @@ func (r *run) ownAddress(net *model.Network, c *model.Place, w way) {
 // inContainerNet is a flow within one container network.
 func (r *run) inContainerNet(net *model.Network, w way) {
 	h := r.place(net.On)
+	w.reads.place(h.ID)
 	if h.Owns(w.dst.addr) {
 		r.arrive(h, net.ID, w)
 		return
@@ -502,6 +505,7 @@ func (r *run) noWay(w way, where, format string, args ...any) {
 
 // arrive is a flow that comes to a machine by one of its networks.
 func (r *run) arrive(h *model.Place, in model.NetID, w way) {
+	w.reads.place(h.ID)
 	if h.Outside {
 		w.walk(Step{
 			Stage: StageEnd, At: h.Name, Verdict: Pass, Ground: Water, Records: lines(h.Record),

@@ -31,14 +31,7 @@ const maxListed = 64
 // buildIndex makes the index of a model; what no line changed of since before is the other's.
 func buildIndex(m *model.Model, before *Tracer) *index {
 	x := &index{forwards: map[netip.Addr][]*model.Forward{}}
-	same := func(kind string) bool {
-		if before == nil {
-			return false
-		}
-		gone, come := estate.Changed(before.m.Estate, m.Estate, estate.KindNamed(kind))
-		return len(gone)+len(come) == 0
-	}
-	if same("intend") {
+	if before != nil && same(before.m, m, "intend") {
 		x.intents = before.index.intents
 	} else {
 		x.intents = make(map[string][]*estate.Intent, len(m.Intents))
@@ -46,7 +39,7 @@ func buildIndex(m *model.Model, before *Tracer) *index {
 			x.intents[i.Target] = append(x.intents[i.Target], i)
 		}
 	}
-	if same("site") {
+	if before != nil && same(before.m, m, "site") {
 		x.exact, x.wildcards = before.index.exact, before.index.wildcards
 	} else {
 		x.indexSites(m.Estate.Of(estate.KindNamed("site")))
@@ -183,6 +176,11 @@ func (x *index) onlyService(name string) string {
 // those that a forward, map or listener gives at its address; if none, 443 and 80. The second
 // result is false in that last case.
 func (t *Tracer) PortsOf(name string, v *Vantage) ([]PortKey, bool) {
+	return t.PortsReading(name, v, nil)
+}
+
+// PortsReading are the ports of a name; what they come of is added to reads.
+func (t *Tracer) PortsReading(name string, v *Vantage, reads *Reads) ([]PortKey, bool) {
 	var out []PortKey
 	for _, i := range t.index.intents[name] {
 		out = append(out, keysOf(i.Ports)...)
@@ -191,11 +189,15 @@ func (t *Tracer) PortsOf(name string, v *Vantage) ([]PortKey, bool) {
 		if s.Off {
 			continue
 		}
+		reads.service(s.Service)
 		service := t.m.Services[s.Service]
 		if service == nil {
 			continue
 		}
 		for _, l := range service.Listens {
+			if p := t.m.PlaceNamed(l.Place); p != nil {
+				reads.place(p.Host)
+			}
 			if len(s.At.Ranges) > 0 && l.Bind.Set().Intersect(s.At.Set()).IsEmpty() {
 				continue
 			}
@@ -203,7 +205,13 @@ func (t *Tracer) PortsOf(name string, v *Vantage) ([]PortKey, bool) {
 		}
 	}
 	if len(out) == 0 {
-		out = t.portsAtAll(t.addressesOf(name, v))
+		at := t.addressesOf(name, v)
+		for _, a := range at {
+			for _, h := range t.m.Owners(a) {
+				reads.place(t.m.Places[h.Place].Host)
+			}
+		}
+		out = t.portsAtAll(at)
 	}
 	known := len(out) > 0
 	if !known {

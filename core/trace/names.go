@@ -4,6 +4,7 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"sync"
 
 	"steady-compass/core/estate"
 	"steady-compass/core/names"
@@ -18,9 +19,20 @@ type Name struct {
 	From    []string // the vantages that it is for, where not everybody's
 }
 
-// Names are all names in DNS, a site, an intent or a certificate, in the order of zone and name. Names with an
-// underscore label are not for visitors, and left out.
+// nameList is all names, worked out once.
+type nameList struct {
+	once sync.Once
+	list []Name
+}
+
+// Names are all names in DNS, a site, an intent or a certificate, in the order of zone and name; not to be changed. Names with
+// an underscore label are not for visitors, and left out.
 func (t *Tracer) Names() []Name {
+	t.names.once.Do(func() { t.names.list = t.findNames() })
+	return t.names.list
+}
+
+func (t *Tracer) findNames() []Name {
 	at := map[string]*Name{}
 	note := func(name string, r estate.Record) *Name {
 		if name == "*" || name == "" || isIP(name) || strings.HasPrefix(name, "_") || strings.Contains(name, "._") {

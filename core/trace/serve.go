@@ -93,6 +93,7 @@ func (s *serving) landed(l landing, q request) {
 		return
 	}
 	service := m.Service(l.sock.Record.Service)
+	l.reads.service(service.Name)
 	place := m.Places[l.sock.Place]
 	w := l.way
 	if w.leg == 0 {

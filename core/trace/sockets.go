@@ -11,6 +11,7 @@ import (
 
 // sockets is a flow at a stack: whichever of its listeners takes it.
 func (r *run) sockets(p *model.Place, w way, local bool) {
+	w.reads.place(p.ID)
 	left := w.ports
 	for i := range p.Sockets {
 		s := &p.Sockets[i]
@@ -308,6 +309,7 @@ func (r *run) mendPort(w way, s *model.Socket, inner uint16) *Mend {
 	listen := *s.Record
 	listen.Bind = estate.Bind{Ports: onePort(w.port(), w.proto)}
 	if r.goal.service == "" {
+		w.reads.everywhere()
 		if service := r.serviceOn(w.port(), w.proto); service != "" {
 			listen = estate.Listen{Place: listen.Place, Bind: listen.Bind, Service: service}
 		}

@@ -159,6 +159,11 @@ func (t *Tracer) Trace(tg Target, v Vantage) Result {
 
 // TracePort follows a target on one port.
 func (t *Tracer) TracePort(tg Target, port PortKey, v Vantage) []Path {
+	return t.TraceReading(tg, port, v, nil)
+}
+
+// TraceReading follows a target on one port, and adds to reads what that came by.
+func (t *Tracer) TraceReading(tg Target, port PortKey, v Vantage, reads *Reads) []Path {
 	path := tg.Path
 	if path == "" {
 		path = "/"
@@ -166,7 +171,7 @@ func (t *Tracer) TracePort(tg Target, port PortKey, v Vantage) []Path {
 	q := request{name: tg.Name, handshake: tg.Name, port: port.Port, speech: tg.Says, path: path, pathGiven: tg.Path != "", client: true}
 	var ends []served
 	for _, o := range v.origins {
-		ends = append(ends, t.ask(asking{o: o, v: &v, q: q, addr: tg.Addr, place: tg.Place, proto: port.Transport})...)
+		ends = append(ends, t.ask(asking{o: o, v: &v, q: q, addr: tg.Addr, place: tg.Place, proto: port.Transport, base: way{reads: reads}})...)
 	}
 	paths := t.join(ends, tg, port, &v)
 	slices.SortStableFunc(paths, comparePaths)

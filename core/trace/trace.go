@@ -249,6 +249,7 @@ type Tracer struct {
 	m     *model.Model
 	day   estate.Date
 	index *index
+	names *nameList
 
 	once   sync.Once // where intents land, asked for by exposure only
 	meant  map[landsAt]map[uint16]*meant
@@ -267,14 +268,25 @@ type Tracer struct {
 
 // New is a tracer over a model, on a day.
 func New(m *model.Model, day estate.Date) *Tracer {
-	return &Tracer{m: m, day: day, index: buildIndex(m, nil)}
+	return &Tracer{m: m, day: day, index: buildIndex(m, nil), names: &nameList{}}
 }
 
 // After is a tracer over an estate that came of the tracer's own by an edit, on the same day. It answers as a new one does,
 // and shares with this one what no changed line speaks of.
 func (t *Tracer) After(e *estate.Estate) *Tracer {
 	m := t.m.Recompile(e)
-	return &Tracer{m: m, day: t.day, index: buildIndex(m, t)}
+	next := &Tracer{m: m, day: t.day, index: buildIndex(m, t), names: &nameList{}}
+	naming := []string{"zone", "dns", "host", "container", "network", "group", "listen", "site", "intend", "cert"}
+	if !slices.ContainsFunc(naming, func(kind string) bool { return !same(t.m, m, kind) }) {
+		next.names = t.names
+	}
+	return next
+}
+
+// same says whether no record of a kind is another, or stands elsewhere, in one model than in the other.
+func same(a, b *model.Model, kind string) bool {
+	gone, come := estate.Changed(a.Estate, b.Estate, estate.KindNamed(kind))
+	return len(gone)+len(come) == 0
 }
 
 // Model is what the tracer asks.

@@ -66,6 +66,7 @@ func (s *serving) handOn(f served, l landing, rec *estate.Site, q request) {
 	w.name = next.name
 
 	dests := s.resolveUpstream(place, rec, &w, &g)
+	g.noted(s.t, w.reads)
 	if len(dests) == 0 {
 		w.cell().Backend = rec.To.String()
 		inner.finish(served{way: w, place: model.Nowhere, urlpath: q.path})
@@ -193,6 +194,7 @@ func (s *serving) resolveUpstream(place *model.Place, rec *estate.Site, w *way, 
 		}
 	}
 	v6, v4 := m.Names.Addresses(u.Host, m.AskerAt(place.ID, model.NoNet))
+	w.reads.asked(slices.Concat(v6.Chain, v4.Chain)...)
 	var out []dest
 	for _, a := range slices.Concat(v6.Addresses, v4.Addresses) {
 		if a.Addr.IsValid() {

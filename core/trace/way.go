@@ -36,6 +36,7 @@ type way struct {
 	askedAddr netip.Addr
 	sixAsked  bool
 	trail     *trail
+	reads     *Reads       // what is noted of it; nil where nobody asks
 	mute      bool         // only what is open is asked for: its steps are no more than their records, and what fails is left out
 	crossed   netset.Addrs // the sources as the internet carried them, where head is set
 	head      *trail       // of what came before, where the rest of the way was worked out for all

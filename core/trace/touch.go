@@ -1,0 +1,198 @@
+package trace
+
+import (
+	"slices"
+	"strings"
+
+	"steady-compass/core/estate"
+	"steady-compass/core/model"
+	"steady-compass/core/names"
+)
+
+// Reads are what a trace came by on its way, past breaks too, besides how machines hang together: where none of it changes,
+// it says what it said before.
+type Reads struct {
+	places   []model.PlaceID // machines and containers, by whatever branch
+	services []string
+	names    []string // that were asked for
+	all      bool     // listeners wherever they are
+}
+
+func (r *Reads) place(id model.PlaceID) {
+	if r != nil && !slices.Contains(r.places, id) {
+		r.places = append(r.places, id)
+	}
+}
+
+func (r *Reads) everywhere() {
+	if r != nil {
+		r.all = true
+	}
+}
+
+func (r *Reads) service(name string) {
+	if r != nil && !slices.Contains(r.services, name) {
+		r.services = append(r.services, name)
+	}
+}
+
+func (r *Reads) asked(chain ...string) {
+	for _, name := range chain {
+		if r != nil && !slices.Contains(r.names, name) {
+			r.names = append(r.names, name)
+		}
+	}
+}
+
+// Touch is what an edit may have changed for a trace.
+type Touch struct {
+	all      bool
+	places   map[model.PlaceID]bool
+	services map[string]bool
+	names    map[string]bool // themselves
+	below    []string        // and whatever is at or below these
+}
+
+// Touched is what an edit may have changed that made of the tracer's estate the other's.
+func (t *Tracer) Touched(after *Tracer) *Touch {
+	x := &Touch{places: map[model.PlaceID]bool{}, services: map[string]bool{}, names: map[string]bool{}}
+	for _, k := range estate.Kinds {
+		gone, come := estate.Changed(t.m.Estate, after.m.Estate, k)
+		for _, r := range slices.Concat(gone, come) {
+			x.record(t, after, r)
+		}
+	}
+	return x
+}
+
+func (x *Touch) record(t, after *Tracer, r estate.Record) {
+	m := t.m
+	place := func(name string) {
+		if p := m.PlaceNamed(name); p != nil {
+			x.places[p.ID], x.places[p.Stack], x.places[p.Host] = true, true, true
+		}
+	}
+	filter := func(name string) {
+		x.all = x.all || m.Stateless || after.m.Stateless // a reply may come by there too
+		for _, of := range []*model.Model{m, after.m} {
+			for _, p := range of.FilteredBy(name) {
+				x.places[p] = true
+			}
+		}
+	}
+	switch r := r.(type) {
+	case *estate.Rule:
+		filter(r.Filter)
+	case *estate.Filter:
+		filter(r.Name)
+	case *estate.Forward:
+		place(r.Router)
+		for _, h := range slices.Concat(m.Owners(r.To.Addr), m.Owners(r.Bind.Addr)) { // it may give names there a port
+			place(m.Places[h.Place].Name)
+		}
+	case *estate.Outbound:
+		place(r.Router)
+	case *estate.Map:
+		place(r.Container)
+		host, _, _ := strings.Cut(r.Container, "/")
+		place(host)
+	case *estate.Listen:
+		place(r.Place)
+		x.services[r.Service] = true
+	case *estate.Site:
+		x.services[r.Service] = true
+		for _, name := range r.Names {
+			x.covers(name)
+		}
+	case *estate.Intent:
+		x.names[r.Target] = true
+	case *estate.Cert:
+		x.cert(t, after, r)
+	case *estate.DNS:
+		x.dns(t, after, r.Owner, r.Type)
+	case *estate.Acceptance, *estate.Name:
+	default: // how machines hang together, and what is rare
+		x.all = true
+	}
+}
+
+// covers is a name of a site or certificate, a wildcard perhaps.
+func (x *Touch) covers(name string) {
+	if base, wild := strings.CutPrefix(name, "*."); wild {
+		x.below = append(x.below, base)
+	}
+	x.names[name] = true
+}
+
+// cert is a certificate: whoever shows it, by name or by where it lies, and the names that it has.
+func (x *Touch) cert(t, after *Tracer, r *estate.Cert) {
+	for _, on := range r.On {
+		if p := t.m.PlaceNamed(on); p != nil {
+			x.places[p.ID] = true
+		}
+	}
+	for _, of := range []*Tracer{t, after} {
+		for _, s := range of.m.Services {
+			shows := slices.ContainsFunc(s.Listens, func(l *estate.Listen) bool { return slices.Contains(l.Certs, r.Name) }) ||
+				slices.ContainsFunc(s.Sites, func(site *model.Site) bool { return site.Record.Cert == r.Name })
+			if shows {
+				x.services[s.Name] = true
+			}
+		}
+	}
+	for _, name := range r.For {
+		x.covers(name)
+	}
+}
+
+// dns is a record of a name. It may make names exist above it and stop a wildcard there, so whatever shares its first label
+// below the zone's own name is touched.
+func (x *Touch) dns(t, after *Tracer, owner, kind string) {
+	x.names[owner] = true
+	for _, of := range []*Tracer{t, after} {
+		for _, zone := range of.zonesAbove(owner) {
+			if owner == zone {
+				if kind == "NS" || kind == "DNAME" {
+					x.below = append(x.below, zone)
+				}
+				continue
+			}
+			inside := strings.TrimSuffix(owner, "."+zone)
+			if zone == "." {
+				inside = owner
+			}
+			label := inside[strings.LastIndexByte(inside, '.')+1:]
+			switch {
+			case label == "*":
+				x.below = append(x.below, zone)
+			case zone == ".":
+				x.below = append(x.below, label)
+			default:
+				x.below = append(x.below, label+"."+zone)
+			}
+		}
+	}
+	x.below = append(x.below, owner)
+}
+
+// zonesAbove are the recorded zones that a name is in.
+func (t *Tracer) zonesAbove(name string) []string {
+	var out []string
+	for _, r := range t.m.Estate.Of(estate.KindNamed("zone")) {
+		if z := r.(*estate.Zone); !slices.Contains(out, z.Name) && names.Under(name, z.Name) {
+			out = append(out, z.Name)
+		}
+	}
+	return out
+}
+
+// Trace says whether the edit may have changed what a trace of a name says.
+func (x *Touch) Trace(name string, r *Reads) bool {
+	return x.all || r.all || x.name(name) || slices.ContainsFunc(r.names, x.name) ||
+		slices.ContainsFunc(r.places, func(p model.PlaceID) bool { return x.places[p] }) ||
+		slices.ContainsFunc(r.services, func(s string) bool { return x.services[s] })
+}
+
+func (x *Touch) name(name string) bool {
+	return x.names[name] || slices.ContainsFunc(x.below, func(base string) bool { return names.Under(name, base) })
+}

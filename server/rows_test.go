@@ -1,0 +1,108 @@
+package server
+
+import (
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"testing"
+
+	"steady-compass/core/estate"
+	"steady-compass/core/notation"
+	"steady-compass/core/synth"
+	"steady-compass/demo"
+	"steady-compass/store"
+)
+
+// TestRowsAfterEdits makes edits, one after the other, and holds the table of names that goes on from the one before against
+// one that is worked out anew.
+func TestRowsAfterEdits(t *testing.T) {
+	stood, edits := 0, 0
+	for seed := uint64(1); seed <= 10; seed++ {
+		r := rand.New(rand.NewPCG(seed, 31))
+		text := demo.Estate
+		if seed%2 == 0 {
+			text = synth.String(15, seed)
+		}
+		e, faults := notation.Parse(text)
+		if len(faults) > 0 {
+			t.Fatal(faults)
+		}
+		a := analyse(store.Snapshot{Estate: e}, day)
+		vantages := []string{"internet", a.tracer.Model().Networks[1].Name, a.tracer.Model().Places[0].Name}
+		var gone []estate.Record
+		for range 25 {
+			rowsOf(t, a, vantages)
+			c, kept := synth.Edit(r, a.Estate, gone)
+			next, err := a.Estate.Apply(c)
+			if err != nil {
+				continue
+			}
+			gone = kept
+			known := a.rows["internet"]
+			a = a.draft(next)
+			got, want := rowsOf(t, a, vantages), rowsOf(t, analyse(store.Snapshot{Estate: next}, day), vantages)
+			if got != want {
+				t.Fatalf("seed %d, after %v\ngone on: %s\nanew:    %s", seed, c, got, want)
+			}
+			edits++
+			for _, old := range known {
+				for i := range a.rows["internet"] {
+					if a.rows["internet"][i].reads == old.reads {
+						stood++
+					}
+				}
+			}
+		}
+	}
+	if edits < 150 || stood < edits {
+		t.Errorf("%d edits, and only %d rows stood", edits, stood)
+	}
+}
+
+func rowsOf(t *testing.T, a *analysis, vantages []string) string {
+	t.Helper()
+	var all []any
+	for _, from := range vantages {
+		rows, err := a.names(t.Context(), from)
+		if err != nil {
+			all = append(all, err.Error())
+			continue
+		}
+		all = append(all, rows)
+	}
+	text, err := json.Marshal(all)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return string(text)
+}
+
+// BenchmarkLine is one line typed on a large estate, to what it would do to the names it touches.
+func BenchmarkLine(b *testing.B) {
+	for _, names := range []int{1_000, 10_000} {
+		b.Run(fmt.Sprintf("names=%d", names), func(b *testing.B) {
+			e, faults := notation.Parse(synth.String(names, 1))
+			if len(faults) > 0 {
+				b.Fatal(faults)
+			}
+			a := analyse(store.Snapshot{Estate: e}, day)
+			if _, err := a.names(b.Context(), "internet"); err != nil {
+				b.Fatal(err)
+			}
+			line, _, err := notation.ParseLine("rule edge0 at 1 drop 443 from internet")
+			if err != nil {
+				b.Fatal(err)
+			}
+			for b.Loop() {
+				next, err := e.Apply(estate.Change{Add: []estate.Placed{line}})
+				if err != nil {
+					b.Fatal(err)
+				}
+				effect := noEffect()
+				if err := compareNames(b.Context(), &effect, a, a.draft(next), "internet"); err != nil || len(effect.Names) < 50 {
+					b.Fatal(err, len(effect.Names))
+				}
+			}
+		})
+	}
+}
