@@ -36,6 +36,9 @@ type analysis struct {
 	before map[string][]Row
 	touch  *trace.Touch
 
+	recordsOnce sync.Once
+	records     []findings.Finding // of the records by themselves
+
 	chartOnce sync.Mutex
 	charted   *ports.Chart
 
@@ -124,10 +127,10 @@ func (a *analysis) names(ctx context.Context, from string) ([]Row, error) {
 		return rows, nil
 	}
 	all := a.tracer.Names()
-	known := rowsByName(a.before[v.Word])
+	known := rowsOf(all, a.before[v.Word])
 	parts := parallel.Map(ctx, len(all), func(i int) []Row {
-		if old := known[all[i].Name]; a.stand(old, all[i]) {
-			return old
+		if a.stand(known[i], all[i]) {
+			return known[i]
 		}
 		return a.nameRows(all[i], v)
 	})
@@ -144,16 +147,23 @@ func (a *analysis) names(ctx context.Context, from string) ([]Row, error) {
 	return rows, nil
 }
 
-// rowsByName are the rows of each name, which stand together.
-func rowsByName(rows []Row) map[string][]Row {
-	out := map[string][]Row{}
-	for lo := 0; lo < len(rows); {
-		hi := lo + 1
-		for hi < len(rows) && rows[hi].Name == rows[lo].Name {
-			hi++
+// rowsOf are the rows that each of some names has among rows in the same order; none where it has none.
+func rowsOf(all []trace.Name, rows []Row) [][]Row {
+	out := make([][]Row, len(all))
+	for i := 0; i < len(all) && len(rows) > 0; {
+		n := 1
+		for n < len(rows) && rows[n].Name == rows[0].Name {
+			n++
 		}
-		out[rows[lo].Name] = rows[lo:hi:hi]
-		lo = hi
+		switch d := cmp.Or(strings.Compare(all[i].Zone, rows[0].Zone), trace.CompareNames(all[i].Name, rows[0].Name)); {
+		case d < 0:
+			i++
+		case d > 0:
+			rows = rows[n:]
+		default:
+			out[i], rows = rows[:n:n], rows[n:]
+			i++
+		}
 	}
 	return out
 }
@@ -480,6 +490,12 @@ func (e *Effect) findings(was, is []findings.Finding) {
 	}
 }
 
+// ofRecords are the findings that the records give by themselves, without a flow followed.
+func (a *analysis) ofRecords() []findings.Finding {
+	a.recordsOnce.Do(func() { a.records = findings.CheckRecords(a.tracer, a.day).Findings })
+	return a.records
+}
+
 // glance compares what the records say by themselves and, where the names are known as they were, how those end that the
 // edit touches: for an estate so large that following every flow takes longer than a person waits between two keys.
 func glance(ctx context.Context, before, after *analysis) Effect {
@@ -488,7 +504,7 @@ func glance(ctx context.Context, before, after *analysis) Effect {
 	if len(after.before["internet"]) > 0 {
 		_ = compareNames(ctx, &e, before, after, "internet") // it ends with the request
 	}
-	e.findings(findings.CheckRecords(before.tracer, before.day).Findings, findings.CheckRecords(after.tracer, after.day).Findings)
+	e.findings(before.ofRecords(), after.ofRecords())
 	return e
 }
 
@@ -523,6 +539,12 @@ func compareNames(ctx context.Context, e *Effect, before, after *analysis, from 
 		name      string
 		port      uint16
 		transport string
+	}
+	for len(was) > 0 && len(is) > 0 && was[0].reads == is[0].reads { // these stand
+		was, is = was[1:], is[1:]
+	}
+	for len(was) > 0 && len(is) > 0 && was[len(was)-1].reads == is[len(is)-1].reads {
+		was, is = was[:len(was)-1], is[:len(is)-1]
 	}
 	old := map[key]trace.Outcome{}
 	for i := range was {

@@ -31,7 +31,7 @@ func TestRowsAfterEdits(t *testing.T) {
 		vantages := []string{"internet", a.tracer.Model().Networks[1].Name, a.tracer.Model().Places[0].Name}
 		var gone []estate.Record
 		for range 25 {
-			rowsOf(t, a, vantages)
+			tableOf(t, a, vantages)
 			c, kept := synth.Edit(r, a.Estate, gone)
 			next, err := a.Estate.Apply(c)
 			if err != nil {
@@ -40,7 +40,7 @@ func TestRowsAfterEdits(t *testing.T) {
 			gone = kept
 			known := a.rows["internet"]
 			a = a.draft(next)
-			got, want := rowsOf(t, a, vantages), rowsOf(t, analyse(store.Snapshot{Estate: next}, day), vantages)
+			got, want := tableOf(t, a, vantages), tableOf(t, analyse(store.Snapshot{Estate: next}, day), vantages)
 			if got != want {
 				t.Fatalf("seed %d, after %v\ngone on: %s\nanew:    %s", seed, c, got, want)
 			}
@@ -59,7 +59,7 @@ func TestRowsAfterEdits(t *testing.T) {
 	}
 }
 
-func rowsOf(t *testing.T, a *analysis, vantages []string) string {
+func tableOf(t *testing.T, a *analysis, vantages []string) string {
 	t.Helper()
 	var all []any
 	for _, from := range vantages {
