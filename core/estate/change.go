@@ -70,6 +70,7 @@ func (e *Estate) Apply(c Change) (*Estate, error) {
 	for k, ed := range edits {
 		next.lists[k.index] = slices.DeleteFunc(ed.list, func(r Record) bool { return r == nil })
 	}
+	loose := map[*Kind]bool{filterKind: edits[filterKind] != nil, listenKind: edits[listenKind] != nil}
 	for _, p := range later {
 		k := p.Record.kind()
 		list := &next.lists[k.index]
@@ -80,16 +81,17 @@ func (e *Estate) Apply(c Change) (*Estate, error) {
 		if from := of(k).commented[Line(r)]; from != nil && p.Index == 0 {
 			r = withComments(r, from) // a line that only moved keeps its comments
 		}
+		where := len(*list)
 		switch {
 		case p.Index > 0:
-			*list = slices.Insert(*list, min(p.Index-1, len(*list)), r)
-		case p.At == 0 && !k.Placed:
-			*list = append(*list, r)
-		default:
-			*list = insert(*list, r, p.At)
+			where = min(p.Index-1, where)
+		case p.At > 0 || k.Placed:
+			where = placeOf(*list, r, p.At)
 		}
+		*list = slices.Insert(*list, where, r)
+		loose[k] = loose[k] || !besideItsOwn(*list, where)
 	}
-	next.arrange(func(k *Kind) bool { return edits[k] != nil })
+	next.arrange(func(k *Kind) bool { return loose[k] })
 	return next, nil
 }
 
@@ -154,9 +156,15 @@ func (ed *edited) fill(r Record) bool {
 	return true
 }
 
-// insert puts a record at its place within its group, behind the group's last where the
-// place is 0 or beyond the end.
-func insert(list []Record, r Record, at int) []Record {
+// besideItsOwn says whether a record stands next to another of its group.
+func besideItsOwn(list []Record, i int) bool {
+	group := GroupOf(list[i])
+	return i > 0 && GroupOf(list[i-1]) == group || i+1 < len(list) && GroupOf(list[i+1]) == group
+}
+
+// placeOf is where in a list a record has its place within its group, behind the group's last where the place is 0 or beyond
+// the end.
+func placeOf(list []Record, r Record, at int) int {
 	where, n := len(list), 0
 	group := GroupOf(r)
 	for i, other := range list {
@@ -170,7 +178,7 @@ func insert(list []Record, r Record, at int) []Record {
 			break
 		}
 	}
-	return slices.Insert(list, where, r)
+	return where
 }
 
 func withComments(r, from Record) Record {

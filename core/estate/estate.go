@@ -116,8 +116,8 @@ func New(records []Record, tail []string) *Estate {
 }
 
 // arrange brings rules together under their filters, in the order of the filters, and sites
-// together under their services, in the order in which those first listen. What no edited kind is about is arranged already.
-func (e *Estate) arrange(edited func(*Kind) bool) {
+// together under their services, in the order in which those first listen. Where no kind is loose all is arranged already.
+func (e *Estate) arrange(loose func(*Kind) bool) {
 	order := func(kind *Kind, rank map[string]int, group func(Record) string) {
 		list := e.lists[kind.index]
 		sorted := true
@@ -135,7 +135,7 @@ func (e *Estate) arrange(edited func(*Kind) bool) {
 			slices.SortStableFunc(e.lists[kind.index], func(a, b Record) int { return rank[group(a)] - rank[group(b)] })
 		}
 	}
-	if edited(filterKind) || edited(ruleKind) {
+	if loose(filterKind) || loose(ruleKind) {
 		filters := map[string]int{}
 		for _, r := range e.lists[filterKind.index] {
 			if name := r.(*Filter).Name; filters[name] == 0 {
@@ -144,7 +144,7 @@ func (e *Estate) arrange(edited func(*Kind) bool) {
 		}
 		order(ruleKind, filters, func(r Record) string { return r.(*Rule).Filter })
 	}
-	if edited(listenKind) || edited(siteKind) {
+	if loose(listenKind) || loose(siteKind) {
 		services := map[string]int{}
 		for _, r := range e.lists[listenKind.index] {
 			if name := r.(*Listen).Service; services[name] == 0 {

@@ -44,6 +44,9 @@ func TestAfterEdits(t *testing.T) {
 				continue // such a line may stand once only
 			}
 			gone, e, tracer = kept, next, tracer.After(next)
+			if text := notation.Print(e); notation.Print(reread(t, text)) != text {
+				t.Fatalf("after %v the estate is not in order:\n%s", c, text)
+			}
 			got, want := foundBy(t, tracer), foundBy(t, trace.New(model.Compile(e), day))
 			if got != want {
 				t.Fatalf("after %v\ngone on: %s\nanew:    %s", c, got, want)
@@ -54,6 +57,15 @@ func TestAfterEdits(t *testing.T) {
 	if edits < 300 || found < edits*500 {
 		t.Errorf("only %d edits, with %d bytes found", edits, found)
 	}
+}
+
+func reread(t *testing.T, text string) *estate.Estate {
+	t.Helper()
+	e, faults := notation.Parse(text)
+	if len(faults) > 0 {
+		t.Fatalf("%v\n%s", faults, text)
+	}
+	return e
 }
 
 func foundBy(t *testing.T, tracer *trace.Tracer) string {

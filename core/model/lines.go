@@ -4,6 +4,7 @@ import (
 	"maps"
 	"net/netip"
 	"slices"
+	"sort"
 	"strings"
 
 	"steady-compass/core/estate"
@@ -177,6 +178,36 @@ func (m *Model) compileLists() {
 	m.Intents = inForce[*estate.Intent](m.Estate, "intend")
 }
 
+// rulesOf are the rules of the filters whose rules are to be read anew. The rules of a filter stand together, and filters in
+// their own order, so that a few are found without a look at all.
+func (m *Model) rulesOf(x part) map[string][]*estate.Rule {
+	out := map[string][]*estate.Rule{}
+	all := m.Estate.Of(estate.KindNamed("rule"))
+	at := func(i int) *estate.Rule { return all[i].(*estate.Rule) }
+	if x.all {
+		for i := range all {
+			out[at(i).Filter] = append(out[at(i).Filter], at(i))
+		}
+		return out
+	}
+	rank := map[string]int{}
+	for _, r := range m.Estate.Of(estate.KindNamed("filter")) {
+		if name := r.(*estate.Filter).Name; rank[name] == 0 {
+			rank[name] = len(rank) + 1
+		}
+	}
+	for name := range x.filters {
+		if rank[name] == 0 {
+			continue // of no filter
+		}
+		first := sort.Search(len(all), func(i int) bool { return rank[at(i).Filter] == 0 || rank[at(i).Filter] >= rank[name] })
+		for i := first; i < len(all) && at(i).Filter == name; i++ {
+			out[name] = append(out[name], at(i))
+		}
+	}
+	return out
+}
+
 // compileOff lists the records that are off, of the kinds that are asked for; those of others stay as they are.
 func (m *Model) compileOff(changed func(*estate.Kind) bool) {
 	off := make([][]estate.Record, len(estate.Kinds))
@@ -195,17 +226,7 @@ func (m *Model) compileOff(changed func(*estate.Kind) bool) {
 }
 
 func (m *Model) compileFilters(x part) {
-	rules := map[string][]*estate.Rule{}
-	name, wanted := "", false // of the last rule: those of a filter stand together
-	for i, r := range m.Estate.Of(estate.KindNamed("rule")) {
-		rule := r.(*estate.Rule)
-		if i == 0 || rule.Filter != name {
-			name, wanted = rule.Filter, x.anew(rule.Filter)
-		}
-		if wanted {
-			rules[name] = append(rules[name], rule)
-		}
-	}
+	rules := m.rulesOf(x)
 	seen := map[string]bool{}
 	m.Stateless = false
 	for _, f := range inForce[*estate.Filter](m.Estate, "filter") {
@@ -373,7 +394,10 @@ func (m *Model) Recompile(e *estate.Estate) *Model {
 	}
 	next.compileLines(x)
 	next.compileLists()
-	next.compileOff(changed)
+	next.compileOff(func(k *estate.Kind) bool {
+		gone, come := estate.Changed(m.Estate, e, k)
+		return slices.ContainsFunc(slices.Concat(gone, come), func(r estate.Record) bool { return r.Meta().Off })
+	})
 	if slices.ContainsFunc([]string{"zone", "dns", "name"}, func(word string) bool { return changed(estate.KindNamed(word)) }) {
 		next.Names = names.Compile(e, next.holdsOnInternet)
 	}
