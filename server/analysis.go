@@ -497,11 +497,11 @@ func (a *analysis) ofRecords() []findings.Finding {
 }
 
 // glance compares what the records say by themselves and, where the names are known as they were, how those end that the
-// edit touches: for an estate so large that following every flow takes longer than a person waits between two keys.
+// edit touches, where these are some: for an estate so large that following every flow takes longer than a person waits between two keys.
 func glance(ctx context.Context, before, after *analysis) Effect {
 	e := noEffect()
 	e.Old = oldAnswers(before, after)
-	if len(after.before["internet"]) > 0 {
+	if len(after.before["internet"]) > 0 && !after.touch.Everything() {
 		_ = compareNames(ctx, &e, before, after, "internet") // it ends with the request
 	}
 	e.findings(before.ofRecords(), after.ofRecords())

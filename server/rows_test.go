@@ -4,11 +4,13 @@ import (
 	"encoding/json"
 	"fmt"
 	"math/rand/v2"
+	"strings"
 	"testing"
 
 	"steady-compass/core/estate"
 	"steady-compass/core/notation"
 	"steady-compass/core/synth"
+	"steady-compass/core/trace"
 	"steady-compass/demo"
 	"steady-compass/store"
 )
@@ -104,5 +106,37 @@ func BenchmarkLine(b *testing.B) {
 				}
 			}
 		})
+	}
+}
+
+// TestLineOnLargeEstate: a line typed says which names end otherwise by it, once the names are known as they are.
+func TestLineOnLargeEstate(t *testing.T) {
+	h := served(t, synth.String(600, 1))
+	ask := func(line string) Effect {
+		answer := decoded[LineAnswer](t, call(t, h, "POST", "/api/line", LineQuestion{line, len(line)}), 200)
+		if answer.Effect == nil {
+			t.Fatalf("%s: no effect is told", line)
+		}
+		return *answer.Effect
+	}
+	drop := "rule edge0 at 1 drop 443 from internet"
+	if e := ask(drop); len(e.Names) != 0 {
+		t.Errorf("before the names were ever looked at, %d change", len(e.Names))
+	}
+	call(t, h, "GET", "/api/names", nil)
+	e := ask(drop)
+	if len(e.Names) < 80 || len(e.Names) > 100 {
+		t.Errorf("%d names change, of the hundred behind that filter", len(e.Names))
+	}
+	for _, n := range e.Names {
+		if !strings.HasSuffix(n.Name, "l0.example") || n.After != trace.Silent {
+			t.Errorf("%+v", n)
+		}
+	}
+	if e := ask("site web0 fresh.l0.example at 443 files"); len(e.Names) != 1 || e.Names[0].Name != "fresh.l0.example" {
+		t.Errorf("a site for a new name: %+v", e.Names)
+	}
+	if e := ask("listen m3-4 7777 as thing"); len(e.Names) != 0 {
+		t.Errorf("a listener that no name leads to: %+v", e.Names)
 	}
 }

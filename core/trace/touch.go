@@ -186,6 +186,9 @@ func (t *Tracer) zonesAbove(name string) []string {
 	return out
 }
 
+// Everything says whether the edit may have changed any trace at all: how machines hang together.
+func (x *Touch) Everything() bool { return x.all }
+
 // Trace says whether the edit may have changed what a trace of a name says.
 func (x *Touch) Trace(name string, r *Reads) bool {
 	return x.all || r.all || x.name(name) || slices.ContainsFunc(r.names, x.name) ||
