@@ -165,8 +165,11 @@ func (l *layout) hosts() error {
 			if err := s.hold("internet", l.local(h.Name)+"/64"); err != nil {
 				return err
 			}
-			if err := s.set("net/ipv4/conf/internet/arp_ignore", "1"); err != nil { // its inner addresses are not there
-				return err
+			// Its inner addresses are not there, and nobody learns of them.
+			for path, value := range map[string]string{"net/ipv4/conf/internet/arp_ignore": "1", "net/ipv4/conf/internet/arp_announce": "2"} {
+				if err := s.set(path, value); err != nil {
+					return err
+				}
 			}
 		}
 		for _, n := range of[*estate.Network](l.e) {

@@ -561,7 +561,11 @@ func (s *Server) postText(ctx context.Context, in *body[TextQuestion]) (*body[Te
 		for _, p := range c.Add {
 			out.Added = append(out.Added, p.Line())
 		}
-		after = a.draft(e)
+		if e, err := a.Estate.Apply(c); err == nil { // the same, with the records that stay
+			after = a.draft(e)
+		} else {
+			return nil, problem(err)
+		}
 		effect, err := compare(ctx, a, after)
 		if err != nil {
 			return nil, problem(err)

@@ -204,20 +204,3 @@ func (e *Estate) All() []Record {
 	}
 	return out
 }
-
-// Place is the record's place among those it is ordered among, from 1; 0 where it has none.
-func (e *Estate) Place(r Record) int {
-	if !r.kind().Placed {
-		return 0
-	}
-	n := 0
-	for _, other := range e.Of(r.kind()) {
-		if GroupOf(other) == GroupOf(r) {
-			n++
-		}
-		if other == r {
-			return n
-		}
-	}
-	return 0
-}

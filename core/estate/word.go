@@ -66,9 +66,6 @@ func NewWords(words []Word, end int) *Words { return &Words{words: words, end: e
 // More says whether a word is left.
 func (w *Words) More() bool { return w.next < len(w.words) }
 
-// Left is how many words, as written, are left.
-func (w *Words) Left() int { return len(w.words) - w.next }
-
 // Peek is the next word as written, without taking it.
 func (w *Words) Peek() (Word, bool) {
 	if !w.More() {

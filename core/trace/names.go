@@ -1,7 +1,6 @@
 package trace
 
 import (
-	"net/netip"
 	"slices"
 	"strings"
 	"sync"
@@ -134,12 +133,6 @@ func CompareNames(a, b string) int {
 
 // IsPlace says whether a word names a recorded host or container.
 func (t *Tracer) IsPlace(word string) bool { return t.m.PlaceNamed(word) != nil }
-
-// Addrs are the addresses recorded for a word: itself, or those a place holds.
-func (t *Tracer) Addrs(word string) []netip.Addr {
-	v, _ := t.VantageNamed("internet")
-	return t.addressesOf(word, &v)
-}
 
 // Defaulted is the site that took a path only since none has the name; nil where one has it.
 func (p *Path) Defaulted() estate.Record { return p.caughtBy }

@@ -1,12 +1,14 @@
 package trace
 
 import (
+	"fmt"
 	"math/rand/v2"
 	"net/netip"
 	"slices"
 	"strings"
 	"testing"
 
+	"steady-compass/core/estate"
 	"steady-compass/core/model"
 	"steady-compass/core/netset"
 	"steady-compass/core/synth"
@@ -160,5 +162,106 @@ rule in drop 8080
 		if r := tr.Trace(tg, v); r.Verdict != want {
 			t.Errorf("from %s: %s, want %s", from, r.Verdict, want)
 		}
+	}
+}
+
+// TestWideIntents: an intent for more ports than are tried one by one covers what lands on any of them, and no more.
+func TestWideIntents(t *testing.T) {
+	const text = `
+network lan 10.0.0.0/24
+network dmz 10.0.1.0/24
+host gate router
+host box
+address gate 203.0.113.1 internet
+address gate 10.0.0.1 lan
+address gate 10.0.1.1 dmz
+address box 10.0.1.5 dmz
+listen box 1000-1500 as desk
+listen box 2000 as other
+forward gate 1000-1500 to 10.0.1.5
+forward gate 2000 to 10.0.1.5
+`
+	for _, c := range []struct{ intent, from, ports, want string }{
+		{"intend 203.0.113.1 900-1400 for internet", "internet", "1000-1400", "declared"},
+		{"intend 203.0.113.1 900-1400 for internet", "internet", "1401-1500", "none"},
+		{"intend 203.0.113.1 900-1400 for internet", "internet", "2000", "none"},
+		{"intend 10.0.1.5 any for lan", "lan", "1000-1500", "declared"},
+		{"intend 10.0.1.5 any for lan", "lan", "2000", "declared"},
+		{"intend 10.0.1.5 any for lan", "internet", "1000-1500", "none"},
+		{"intend box 1100-1300 for lan", "lan", "1000-1099", "none"},
+		{"intend box 1100-1300 for lan", "lan", "1100-1300", "declared"},
+	} {
+		tr := New(model.Compile(parsed(t, text+c.intent)), "2026-11-25")
+		v, err := tr.VantageNamed(c.from)
+		if err != nil {
+			t.Fatal(err)
+		}
+		found := false
+		for _, e := range tr.Exposure(v).Open {
+			if e.Ports == c.ports && e.Transport == "tcp" {
+				found = true
+				if string(e.Intent) != c.want {
+					t.Errorf("%s: from %s port %s of %s is %s, want %s", c.intent, c.from, e.Ports, e.Address, e.Intent, c.want)
+				}
+			}
+		}
+		if !found {
+			t.Errorf("%s: nothing open on just %s from %s", c.intent, c.ports, c.from)
+		}
+	}
+}
+
+// TestBeyond holds the exposure that is looked at for what may be more than is meant against the whole of it.
+func TestBeyond(t *testing.T) {
+	entries := 0
+	for seed := uint64(1); seed <= 120; seed++ {
+		r := rand.New(rand.NewPCG(seed, 41))
+		text := synth.Crossing(r)
+		for range 5 {
+			q := synth.Ask(r)
+			text += fmt.Sprintf("\nintend %s %d for %s", q.To, q.Port, []string{"internet", "lan", "shore", "nobody"}[r.IntN(4)])
+		}
+		tr := New(model.Compile(parsed(t, text)), "2026-11-25")
+		ports := map[string][]uint16{"plain": {2, 3, 7}, "away": {4}, "box/one": {uint16(1 + r.IntN(9))}}
+		fronted := func(place string) []uint16 { return ports[place] }
+		for _, net := range tr.Model().Networks {
+			v, err := tr.VantageNamed(net.Name)
+			if err != nil {
+				t.Fatal(err)
+			}
+			key := func(e *Open) string {
+				return fmt.Sprint(e.Address, e.Transport, e.Ports, e.Sources, e.Place, e.Port, e.Service, e.Intent, e.PastInput)
+			}
+			got, want := map[string]bool{}, map[string]bool{}
+			for i, list := 0, tr.Beyond(v, fronted).Open; i < len(list); i++ {
+				got[key(&list[i])] = true
+			}
+			for i, list := 0, tr.Parted(v, fronted).Open; i < len(list); i++ {
+				e := &list[i]
+				anyone := slices.ContainsFunc(e.Meant, func(i *estate.Intent) bool {
+					return slices.ContainsFunc(i.For, func(s estate.Selector) bool { return s.Word == "internet" })
+				})
+				concerns := tr.Lands(e.Place) || e.Map != nil || slices.ContainsFunc(fronted(e.Place), func(p uint16) bool {
+					return p >= e.Lands(e.Range.Lo) && p <= e.Lands(e.Range.Hi)
+				})
+				if concerns && !anyone {
+					want[key(e)] = true
+					entries++
+				}
+			}
+			for k := range want {
+				if !got[k] {
+					t.Fatalf("seed %d from %s: %s is left out\n%s", seed, net.Name, k, text)
+				}
+			}
+			for k := range got {
+				if !want[k] {
+					t.Fatalf("seed %d from %s: %s is of nobody's concern\n%s", seed, net.Name, k, text)
+				}
+			}
+		}
+	}
+	if entries < 500 {
+		t.Errorf("only %d entries", entries)
 	}
 }
