@@ -22,7 +22,7 @@ func made(b *testing.B, names int) *estate.Estate {
 
 // BenchmarkWhole is a whole analysis: compiled, every name traced, exposure, findings.
 func BenchmarkWhole(b *testing.B) {
-	for _, names := range []int{100, 1_000, 10_000} {
+	for _, names := range []int{100, 1_000, 10_000, 100_000} {
 		b.Run(fmt.Sprintf("names=%d", names), func(b *testing.B) {
 			e := made(b, names)
 			b.ReportMetric(float64(e.Count()), "records")
