@@ -135,23 +135,20 @@ func (e *Estate) arrange(loose func(*Kind) bool) {
 			slices.SortStableFunc(e.lists[kind.index], func(a, b Record) int { return rank[group(a)] - rank[group(b)] })
 		}
 	}
-	if loose(filterKind) || loose(ruleKind) {
-		filters := map[string]int{}
-		for _, r := range e.lists[filterKind.index] {
-			if name := r.(*Filter).Name; filters[name] == 0 {
-				filters[name] = len(filters) + 1
+	ranks := func(kind *Kind, name func(Record) string) map[string]int {
+		rank := map[string]int{}
+		for _, r := range e.lists[kind.index] {
+			if rank[name(r)] == 0 {
+				rank[name(r)] = len(rank) + 1
 			}
 		}
-		order(ruleKind, filters, func(r Record) string { return r.(*Rule).Filter })
+		return rank
+	}
+	if loose(filterKind) || loose(ruleKind) {
+		order(ruleKind, ranks(filterKind, func(r Record) string { return r.(*Filter).Name }), func(r Record) string { return r.(*Rule).Filter })
 	}
 	if loose(listenKind) || loose(siteKind) {
-		services := map[string]int{}
-		for _, r := range e.lists[listenKind.index] {
-			if name := r.(*Listen).Service; services[name] == 0 {
-				services[name] = len(services) + 1
-			}
-		}
-		order(siteKind, services, func(r Record) string { return r.(*Site).Service })
+		order(siteKind, ranks(listenKind, func(r Record) string { return r.(*Listen).Service }), func(r Record) string { return r.(*Site).Service })
 	}
 }
 

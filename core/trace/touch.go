@@ -56,14 +56,21 @@ type Touch struct {
 // Touched is what an edit may have changed that made of the tracer's estate the other's.
 func (t *Tracer) Touched(after *Tracer) *Touch {
 	x := &Touch{places: map[model.PlaceID]bool{}, services: map[string]bool{}, names: map[string]bool{}}
+	left := mostTouching
 	for _, k := range estate.Kinds {
 		gone, come := estate.Changed(t.m.Estate, after.m.Estate, k)
+		if left -= len(gone) + len(come); left < 0 {
+			return &Touch{all: true}
+		}
 		for _, r := range slices.Concat(gone, come) {
 			x.record(t, after, r)
 		}
 	}
 	return x
 }
+
+// mostTouching is how many records may change before an edit counts as one that may have changed anything.
+const mostTouching = 256
 
 func (x *Touch) record(t, after *Tracer, r estate.Record) {
 	m := t.m
