@@ -24,7 +24,9 @@ const (
 )
 
 // Rank orders levels, the worst first.
-func (l Level) Rank() int { return map[Level]int{Error: 0, Warning: 1, Note: 2}[l] }
+func (l Level) Rank() int { return slices.Index(levels, l) }
+
+var levels = []Level{Error, Warning, Note}
 
 // Finding is one thing wrong with an estate.
 type Finding struct {

@@ -110,11 +110,7 @@ func (l *listening) own(p *model.Place, a netip.Addr) behind {
 
 // sockets adds the listeners of a stack on one of its addresses; one for the stack itself only is there all the same.
 func (l *listening) sockets(b *behind, stack *model.Place, a netip.Addr) {
-	for i := range stack.Sockets {
-		if s := &stack.Sockets[i]; s.Takes(a, false) || s.Record.Bind.Addr.IsLoopback() {
-			b.add(s.Record.Bind.Transport, s.Ports)
-		}
-	}
+	b.listeners(stack, func(s *model.Socket) bool { return s.Takes(a, false) || s.Record.Bind.Addr.IsLoopback() })
 }
 
 func (l *listening) inContainer(mp *model.Map) behind {
@@ -127,10 +123,7 @@ func (l *listening) inContainer(mp *model.Map) behind {
 
 func (l *listening) container(c *model.Place) behind {
 	b := behind{all: c.Unlisted}
-	stack := l.m.Places[c.Stack]
-	for i := range stack.Sockets {
-		b.add(stack.Sockets[i].Record.Bind.Transport, stack.Sockets[i].Ports)
-	}
+	b.listeners(l.m.Places[c.Stack], func(*model.Socket) bool { return true })
 	return b
 }
 

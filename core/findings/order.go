@@ -243,6 +243,24 @@ func (b *behind) add(t netset.Transport, ports netset.Ports) {
 	}
 }
 
+// listeners adds the ports of some of a stack's sockets.
+func (b *behind) listeners(stack *model.Place, which func(*model.Socket) bool) {
+	var ranges [2][]netset.PortRange
+	for i := range stack.Sockets {
+		s := &stack.Sockets[i]
+		if !which(s) {
+			continue
+		}
+		for _, one := range s.Record.Bind.Transport.Each() {
+			k := transportIndex(one)
+			ranges[k] = append(ranges[k], s.Ports.Ranges()...)
+		}
+	}
+	for k := range ranges {
+		b.ports[k] = b.ports[k].Union(netset.PortsOf(ranges[k]...))
+	}
+}
+
 func (b *behind) join(o behind) {
 	b.all = b.all || o.all
 	for i := range b.ports {

@@ -47,7 +47,7 @@ const (
 
 // Read reads a filter, as it stands on machines on which its rules mean the same.
 func Read(m *model.Model, f *model.Filter, on []*model.Place) Reading {
-	r := Reading{Filter: f, points: pointsSeen(m, on), shares: shares{}}
+	r := Reading{Filter: f, Lines: make([]Line, 0, len(f.Rules)), points: pointsSeen(m, on), shares: shares{}}
 	v4, v6 := f.Record.Family != "ipv6", f.Record.Family != "ipv4"
 	for _, rule := range f.Rules {
 		line := Line{Rule: rule}
