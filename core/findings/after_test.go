@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"os"
+	"slices"
+	"strings"
 	"testing"
 
 	"steady-compass/core/estate"
@@ -145,4 +147,30 @@ func asked(r *rand.Rand, tracer *trace.Tracer) {
 		tracer.Exposure(vantages[r.IntN(len(vantages))])
 	}
 	tracer.Leads(tracer.Model().Places[r.IntN(len(tracer.Model().Places))].Name, 0)
+}
+
+// TestSameAddressTwice: an address that machines in networks of their own hold alike is entered at the one that is met.
+func TestSameAddressTwice(t *testing.T) {
+	const location = `
+network lan%[1]d 10.0.%[1]d.0/24
+network dock%[1]d 172.20.0.0/24 on box%[1]d
+host box%[1]d
+address box%[1]d 10.0.%[1]d.5 lan%[1]d
+container box%[1]d/web in dock%[1]d
+container box%[1]d/other in dock%[1]d
+map box%[1]d/web 8080 to 80
+listen box%[1]d/web 80 as web%[1]d
+intend box%[1]d/web 80 for lan%[1]d
+`
+	report := check1(edited(t, fmt.Sprintf(location, 1)+fmt.Sprintf(location, 2), ""))
+	for _, f := range report.Findings {
+		for _, n := range []string{"1", "2"} {
+			if strings.HasPrefix(f.Code, "exposure.") && strings.HasPrefix(f.Subject, "box"+n) && strings.Contains(f.Why, "dock"+map[string]string{"1": "2", "2": "1"}[n]) {
+				t.Errorf("%s %s: %s", f.Code, f.Subject, f.Why)
+			}
+		}
+	}
+	if !slices.Contains(said(report), "exposure.wider box2:8080/tcp") {
+		t.Errorf("box2 is not entered at its own gateway: %q", said(report))
+	}
 }

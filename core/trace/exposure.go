@@ -158,11 +158,9 @@ func (t *Tracer) opened(x *exposing, l landing, c candidate, o origin) {
 	dark := &x.Undecided
 	switch {
 	case l.stopped == Undecided:
-		place := c.word
+		place := t.entered(c, &l)
 		if l.stack != model.Nowhere {
 			place = t.m.Places[l.stack].Name
-		} else if owners := t.m.Owners(c.dst.addr); len(owners) > 0 {
-			place = t.m.Places[owners[0].Place].Name
 		}
 		why, records := "", []string{}
 		if s := l.lastStep(); s != nil {
@@ -224,7 +222,7 @@ func (t *Tracer) openedAt(x *exposing, l landing, c candidate) {
 	place := t.m.Places[l.sock.Place]
 	base := Open{
 		Address: c.word, Transport: l.proto.String(), Place: place.Name, Service: l.sock.Record.Service, Records: records,
-		Host: t.entered(c), Listen: l.sock.Record, addr: c.dst.addr, set: l.origins,
+		Host: t.entered(c, &l), Listen: l.sock.Record, addr: c.dst.addr, set: l.origins,
 	}
 	if l.mapped != nil {
 		base.Map, base.PastInput = l.mapped.Record, l.stoppedAtInput.Overlaps(l.src.set) || !l.src.set.Equal(l.origins) && !l.stoppedAtInput.IsEmpty()
@@ -360,12 +358,20 @@ func (t *Tracer) doorOf(l landing) *Door {
 	return d
 }
 
-// entered is the machine, or container at its own address, that an address is entered at.
-func (t *Tracer) entered(c candidate) string {
+// entered is the machine, or container at its own address, that an address is entered at: of several that hold it, each in a
+// network of its own, the one that the flow met.
+func (t *Tracer) entered(c candidate, l *landing) string {
 	if c.dst.float != model.Nowhere {
 		return c.dst.name
 	}
-	if owners := t.m.Owners(c.dst.addr); len(owners) > 0 {
+	owners := t.m.Owners(c.dst.addr)
+	met := func(h model.Holding) bool {
+		return h.Place == l.stack || l.door != nil && h.Place == l.door.host || l.held.has(h.Place)
+	}
+	if i := slices.IndexFunc(owners, met); i >= 0 {
+		return t.m.Places[owners[i].Place].Name
+	}
+	if len(owners) > 0 {
 		return t.m.Places[owners[0].Place].Name
 	}
 	if b, ok := t.m.BlockOf(c.dst.addr); ok {

@@ -220,14 +220,7 @@ func (b *wayBack) follow(stack *model.Place, sender model.PlaceID) {
 }
 
 // met says whether the flow met a machine.
-func (b *wayBack) met(p model.PlaceID) bool {
-	for h := b.l.held; h != nil; h = h.prev {
-		if h.place == p {
-			return true
-		}
-	}
-	return false
-}
+func (b *wayBack) met(p model.PlaceID) bool { return b.l.held.has(p) }
 
 // besideMachines says whether a container leaves by a network that is inside no machine.
 func (t *Tracer) besideMachines(c *model.Place) bool {

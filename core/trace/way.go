@@ -107,6 +107,16 @@ type held struct {
 	asked *dest      // of a machine that translated the destination: the one before
 }
 
+// has says whether a machine is among them.
+func (h *held) has(p model.PlaceID) bool {
+	for ; h != nil; h = h.prev {
+		if h.place == p {
+			return true
+		}
+	}
+	return false
+}
+
 // trail is the steps and breaks so far, shared between branches.
 type trail struct {
 	prev *trail
