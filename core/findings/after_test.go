@@ -174,3 +174,40 @@ intend box%[1]d/web 80 for lan%[1]d
 		t.Errorf("box2 is not entered at its own gateway: %q", said(report))
 	}
 }
+
+// TestPartsOfARange: of an open range, a front stands before one port, and some ports are reached from elsewhere too.
+func TestPartsOfARange(t *testing.T) {
+	const base = `
+network lan 10.0.0.0/24
+network far 10.0.1.0/24
+host hub router
+host web
+host app
+address hub 10.0.0.1 lan
+address hub 10.0.1.1 far
+address web 10.0.0.5 lan
+address app 10.0.0.6 lan
+listen web 80 as web
+listen app 8000-8003 as app
+site web shop.example at 80 to http://10.0.0.6:8002
+dns shop.example A 10.0.0.5 for lan
+intend shop.example 80 for lan
+filter gate on hub through otherwise drop
+rule gate pass 8000-8001 from far to app
+`
+	report := check1(edited(t, base, ""))
+	if list := said(report); !slices.Contains(list, "exposure.bypass app:8002/tcp") || slices.Contains(list, "exposure.bypass app:8000-8003/tcp") {
+		t.Errorf("the front before 8002 alone: %q", list)
+	}
+	report = check1(edited(t, base, "intend app 8003 for lan"))
+	for _, f := range report.Findings {
+		if f.Code == "exposure.undeclared" && strings.HasPrefix(f.Subject, "app:8000") {
+			want := []string{"intend app 8000-8001 for lan,far"}
+			if f.Mend == nil || !slices.Equal(f.Mend.Add, want) {
+				t.Errorf("%s is declared by %v, want %q", f.Subject, f.Mend, want)
+			}
+			return
+		}
+	}
+	t.Errorf("nothing is undeclared: %q", said(report))
+}
