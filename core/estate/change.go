@@ -220,6 +220,16 @@ func Changed(from, to *Estate, k *Kind) (gone, come []Record) {
 	return a, b
 }
 
+// Same says whether two estates have the same records of some kinds, in the same order.
+func Same(from, to *Estate, kinds ...string) bool {
+	for _, word := range kinds {
+		if gone, come := Changed(from, to, KindNamed(word)); len(gone)+len(come) > 0 {
+			return false
+		}
+	}
+	return true
+}
+
 func sameRecords(a, b []Record) bool {
 	return len(a) == len(b) && (len(a) == 0 || &a[0] == &b[0] || slices.EqualFunc(a, b, sameText))
 }

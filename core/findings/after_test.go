@@ -100,13 +100,7 @@ func TestGarbledEstates(t *testing.T) {
 		if len(faults) > 0 {
 			t.Fatal(faults)
 		}
-		var gone []estate.Record
-		for range 40 {
-			c, kept := synth.Edit(r, e, gone)
-			if next, err := e.Apply(c); err == nil {
-				gone, e = kept, next
-			}
-		}
+		e = synth.Edited(r, e, 40)
 		tracer := trace.New(model.Compile(e), day)
 		asked(r, tracer)
 		for _, f := range check1(e).Findings {

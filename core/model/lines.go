@@ -350,10 +350,8 @@ func (m *Model) netOrNone(name string) (NetID, bool) {
 // Recompile compiles an estate that came of the model's own by an edit. It is what Compile makes of it; but what no changed
 // line speaks of is shared with the model, so that a line is compiled in the time that its machine takes.
 func (m *Model) Recompile(e *estate.Estate) *Model {
-	for _, kind := range structural {
-		if gone, come := estate.Changed(m.Estate, e, estate.KindNamed(kind)); len(gone)+len(come) > 0 {
-			return Compile(e)
-		}
+	if !estate.Same(m.Estate, e, structural...) {
+		return Compile(e)
 	}
 	next := *m
 	next.Estate = e
@@ -388,17 +386,13 @@ func (m *Model) Recompile(e *estate.Estate) *Model {
 			next.Services[name] = &Service{Name: name, Listens: old.Listens}
 		}
 	}
-	changed := func(k *estate.Kind) bool {
-		gone, come := estate.Changed(m.Estate, e, k)
-		return len(gone)+len(come) > 0
-	}
 	next.compileLines(x)
 	next.compileLists()
 	next.compileOff(func(k *estate.Kind) bool {
 		gone, come := estate.Changed(m.Estate, e, k)
 		return slices.ContainsFunc(slices.Concat(gone, come), func(r estate.Record) bool { return r.Meta().Off })
 	})
-	if slices.ContainsFunc([]string{"zone", "dns", "name"}, func(word string) bool { return changed(estate.KindNamed(word)) }) {
+	if !estate.Same(m.Estate, e, "zone", "dns", "name") {
 		next.Names = names.Compile(e, next.holdsOnInternet)
 	}
 	return &next

@@ -44,6 +44,18 @@ func Edit(r *rand.Rand, e *estate.Estate, gone []estate.Record) (estate.Change, 
 	return c, gone
 }
 
+// Edited is an estate after some random edits; those that it does not take are passed over.
+func Edited(r *rand.Rand, e *estate.Estate, edits int) *estate.Estate {
+	var gone []estate.Record
+	for range edits {
+		c, kept := Edit(r, e, gone)
+		if next, err := e.Apply(c); err == nil {
+			gone, e = kept, next
+		}
+	}
+	return e
+}
+
 // garble is a line with some of its words exchanged for words of other lines of its kind, left out or put in between.
 func garble(r *rand.Rand, e *estate.Estate, rec estate.Record) string {
 	words := strings.Fields(estate.Line(rec))

@@ -31,7 +31,7 @@ const maxListed = 64
 // buildIndex makes the index of a model; what no line changed of since before is the other's.
 func buildIndex(m *model.Model, before *Tracer) *index {
 	x := &index{forwards: map[netip.Addr][]*model.Forward{}}
-	if before != nil && same(before.m, m, "intend") {
+	if before != nil && estate.Same(before.m.Estate, m.Estate, "intend") {
 		x.intents = before.index.intents
 	} else {
 		x.intents = make(map[string][]*estate.Intent, len(m.Intents))
@@ -39,7 +39,7 @@ func buildIndex(m *model.Model, before *Tracer) *index {
 			x.intents[i.Target] = append(x.intents[i.Target], i)
 		}
 	}
-	if before != nil && same(before.m, m, "site") {
+	if before != nil && estate.Same(before.m.Estate, m.Estate, "site") {
 		x.exact, x.wildcards = before.index.exact, before.index.wildcards
 	} else {
 		x.indexSites(m.Estate.Of(estate.KindNamed("site")))

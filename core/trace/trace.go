@@ -276,17 +276,10 @@ func New(m *model.Model, day estate.Date) *Tracer {
 func (t *Tracer) After(e *estate.Estate) *Tracer {
 	m := t.m.Recompile(e)
 	next := &Tracer{m: m, day: t.day, index: buildIndex(m, t), names: &nameList{}}
-	naming := []string{"zone", "dns", "host", "container", "network", "group", "listen", "site", "intend", "cert"}
-	if !slices.ContainsFunc(naming, func(kind string) bool { return !same(t.m, m, kind) }) {
+	if estate.Same(t.m.Estate, e, "zone", "dns", "host", "container", "network", "group", "listen", "site", "intend", "cert") {
 		next.names = t.names
 	}
 	return next
-}
-
-// same says whether no record of a kind is another, or stands elsewhere, in one model than in the other.
-func same(a, b *model.Model, kind string) bool {
-	gone, come := estate.Changed(a.Estate, b.Estate, estate.KindNamed(kind))
-	return len(gone)+len(come) == 0
 }
 
 // Model is what the tracer asks.
