@@ -27,7 +27,7 @@ type analysis struct {
 	tracer *trace.Tracer
 
 	checking chan struct{} // held by whoever works out the report
-	report   *findings.Report
+	checked  *findings.Checked
 	mu       sync.Mutex
 	rows     map[string][]Row
 	open     map[string]trace.Exposure
@@ -70,21 +70,21 @@ func (a *analysis) draft(e *estate.Estate) *analysis {
 }
 
 // check gives the findings, worked out once; who asks meanwhile waits, as long as its request lasts.
-func (a *analysis) check(ctx context.Context) (findings.Report, error) {
+func (a *analysis) check(ctx context.Context) (*findings.Checked, error) {
 	select {
 	case a.checking <- struct{}{}:
 		defer func() { <-a.checking }()
 	case <-ctx.Done():
-		return findings.Report{}, ctx.Err()
+		return nil, ctx.Err()
 	}
-	if a.report == nil {
-		r, err := findings.Check(ctx, a.tracer, a.day)
+	if a.checked == nil {
+		checked, err := findings.Check(ctx, a.tracer, a.day)
 		if err != nil {
-			return r, err
+			return nil, err
 		}
-		a.report = &r
+		a.checked = checked
 	}
-	return *a.report, nil
+	return a.checked, nil
 }
 
 // Row is a name on a port, as the table of names shows it.

@@ -174,11 +174,11 @@ func (a *analysis) trace(target, from string) (trace.Result, error) {
 }
 
 func (s *Server) getFindings(ctx context.Context, _ *none) (*body[findings.Report], error) {
-	r, err := s.now().check(ctx)
+	checked, err := s.now().check(ctx)
 	if err != nil {
 		return nil, problem(err)
 	}
-	return &body[findings.Report]{r}, nil
+	return &body[findings.Report]{checked.Report}, nil
 }
 
 // Records is the estate as text.

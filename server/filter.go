@@ -81,7 +81,7 @@ func (s *Server) getFilter(ctx context.Context, in *filterQuery) (*body[FilterAn
 	if filter == nil {
 		return nil, &Problem{Title: "That filter is not there", Status: http.StatusUnprocessableEntity, Detail: fmt.Sprintf("%q is no filter that is recorded, in force and on a machine", in.Name)}
 	}
-	report, err := a.check(ctx)
+	checked, err := a.check(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -95,6 +95,7 @@ func (s *Server) getFilter(ctx context.Context, in *filterQuery) (*body[FilterAn
 	for i := range reading.Lines {
 		byRecord[reading.Lines[i].Rule.Record] = &reading.Lines[i]
 	}
+	needed := checked.Needs(f.Name)
 	place := 0
 	for _, r := range a.Estate.Of(estate.KindNamed("rule")) {
 		rule := r.(*estate.Rule)
@@ -105,7 +106,7 @@ func (s *Server) getFilter(ctx context.Context, in *filterQuery) (*body[FilterAn
 		line := FilterLine{Place: place, Record: estate.Line(rule), Action: rule.Action, Off: rule.Off, Takes: []Share{}, Before: []int{}, NeededBy: []string{}}
 		if l := byRecord[rule]; l != nil {
 			line.read(m, &reading, l)
-			needs := report.Needs[line.Record]
+			needs := needed[line.Record]
 			line.Needs, line.NeededBy = len(needs), append(line.NeededBy, needs[:min(len(needs), mostNeeds)]...)
 		}
 		out.Lines = append(out.Lines, line)

@@ -229,10 +229,11 @@ func (c *checkCommand) Run(ctx context.Context, s streams) error {
 	if err != nil {
 		return err
 	}
-	report, err := findings.Check(ctx, t, day)
+	checked, err := findings.Check(ctx, t, day)
 	if err != nil {
 		return err
 	}
+	report := checked.Report
 	switch {
 	case c.SARIF:
 		err = printJSON(s.out, findings.SARIF(report, c.Estate))

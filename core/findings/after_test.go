@@ -37,7 +37,10 @@ func TestAfterEdits(t *testing.T) {
 		if len(faults) > 0 {
 			t.Fatal(faults)
 		}
-		tracer := trace.New(model.Compile(e), day)
+		checked, err := Check(t.Context(), trace.New(model.Compile(e), day), day)
+		if err != nil {
+			t.Fatal(err)
+		}
 		var gone []estate.Record
 		for range rounds {
 			c, kept := synth.Edit(r, e, gone)
@@ -45,13 +48,20 @@ func TestAfterEdits(t *testing.T) {
 			if err != nil {
 				continue // such a line may stand once only
 			}
-			gone, e, tracer = kept, next, tracer.After(next)
+			gone, e = kept, next
+			if checked, err = checked.After(t.Context(), checked.t.After(e)); err != nil {
+				t.Fatal(err)
+			}
 			if text := notation.Print(e); notation.Print(reread(t, text)) != text {
 				t.Fatalf("after %v the estate is not in order:\n%s", c, text)
 			}
-			got, want := foundBy(t, tracer), foundBy(t, trace.New(model.Compile(e), day))
+			anew, err := Check(t.Context(), trace.New(model.Compile(e), day), day)
+			if err != nil {
+				t.Fatal(err)
+			}
+			got, want := saidOf(t, checked), saidOf(t, anew)
 			if got != want {
-				t.Fatalf("after %v\ngone on: %s\nanew:    %s", c, got, want)
+				t.Fatalf("after %v\n%s", c, firstDifference(got, want))
 			}
 			edits, found = edits+1, found+len(want)
 		}
@@ -70,21 +80,32 @@ func reread(t *testing.T, text string) *estate.Estate {
 	return e
 }
 
-func foundBy(t *testing.T, tracer *trace.Tracer) string {
+// saidOf is all that a check says, and its tracer.
+func saidOf(t *testing.T, x *Checked) string {
 	t.Helper()
-	report, err := Check(t.Context(), tracer, day)
+	v, err := x.t.VantageNamed("internet")
 	if err != nil {
 		t.Fatal(err)
 	}
-	v, err := tracer.VantageNamed("internet")
-	if err != nil {
-		t.Fatal(err)
+	needs := map[string]map[string][]string{}
+	for _, r := range x.m.Estate.Of(estate.KindNamed("filter")) {
+		needs[r.(*estate.Filter).Name] = x.Needs(r.(*estate.Filter).Name)
 	}
-	text, err := json.Marshal([]any{report, tracer.Exposure(v), tracer.Names()})
+	text, err := json.MarshalIndent([]any{x.Report, x.t.Exposure(v), x.t.Names(), needs}, "", " ")
 	if err != nil {
 		t.Fatal(err)
 	}
 	return string(text)
+}
+
+func firstDifference(got, want string) string {
+	a, b := strings.Split(got, "\n"), strings.Split(want, "\n")
+	i := 0
+	for i < len(a) && i < len(b) && a[i] == b[i] {
+		i++
+	}
+	around := func(list []string) string { return strings.Join(list[max(0, i-6):min(len(list), i+12)], "\n") }
+	return "gone on:\n" + around(a) + "\nanew:\n" + around(b)
 }
 
 // TestGarbledEstates: whatever is written down, it is looked over to the end, and every mend offered is one that can be made.

@@ -2,6 +2,8 @@ package findings
 
 import (
 	"fmt"
+	"maps"
+	"slices"
 	"testing"
 
 	"steady-compass/core/estate"
@@ -37,26 +39,37 @@ func BenchmarkWhole(b *testing.B) {
 	}
 }
 
-// BenchmarkOneLine is one changed line to the fresh verdict of the names it touches: here a site's.
-func BenchmarkOneLine(b *testing.B) {
+// BenchmarkEdit is one changed line to fresh findings.
+func BenchmarkEdit(b *testing.B) {
+	lines := map[string]string{
+		"rule":   "rule edge0 at 1 drop 443 from internet", // on the way of a hundred names
+		"site":   "site web0 fresh.l0.example at 443 files",
+		"dns":    "dns n7.l0.example TXT \"here\"",
+		"listen": "listen m0-3 7777 as app",
+		"intend": "intend n8.l0.example 8443 for internet",
+	}
 	for _, names := range []int{100, 1_000, 10_000} {
-		b.Run(fmt.Sprintf("names=%d", names), func(b *testing.B) {
-			e := made(b, names)
-			before := trace.New(model.Compile(e), day)
-			line, _, err := notation.ParseLine("site web0 fresh.l0.example at 443 files")
-			if err != nil {
-				b.Fatal(err)
-			}
-			for b.Loop() {
-				next, err := e.Apply(estate.Change{Add: []estate.Placed{line}})
+		e := made(b, names)
+		before, err := Check(b.Context(), trace.New(model.Compile(e), day), day)
+		if err != nil {
+			b.Fatal(err)
+		}
+		for _, kind := range slices.Sorted(maps.Keys(lines)) {
+			b.Run(fmt.Sprintf("names=%d/%s", names, kind), func(b *testing.B) {
+				line, _, err := notation.ParseLine(lines[kind])
 				if err != nil {
 					b.Fatal(err)
 				}
-				t := before.After(next)
-				v, _ := t.VantageNamed("internet")
-				target, _ := t.ParseTarget("fresh.l0.example:443")
-				t.Trace(target, v)
-			}
-		})
+				for b.Loop() {
+					next, err := e.Apply(estate.Change{Add: []estate.Placed{line}})
+					if err != nil {
+						b.Fatal(err)
+					}
+					if _, err := before.After(b.Context(), before.t.After(next)); err != nil {
+						b.Fatal(err)
+					}
+				}
+			})
+		}
 	}
 }

@@ -90,7 +90,7 @@ func check1(e *estate.Estate) Report {
 	if err != nil {
 		panic(err)
 	}
-	return r
+	return r.Report
 }
 
 func said(r Report) []string {

@@ -10,11 +10,13 @@ import (
 	"steady-compass/core/trace"
 )
 
-// conflicts finds ports that two claim: listeners, maps, or one of each.
-func (c *check) conflicts() {
+// ofPorts finds ports that two claim: listeners, maps, or one of each.
+func (s *survey) ofPorts() []Finding {
+	c := check{survey: *s}
 	for _, clash := range c.m.Clashes() {
 		c.add(c.clash(clash))
 	}
+	return c.found
 }
 
 func (c *check) clash(x model.Clash) Finding {

@@ -11,27 +11,14 @@ import (
 	"steady-compass/core/trace"
 )
 
-// duplicates finds what is there twice where it may be once: lines, names, addresses, networks.
-func (c *check) duplicates() {
-	c.sameLines()
-	c.definedTwice()
-	c.recordSets()
-	c.heldTwice()
-	c.overlaps()
-}
-
-// sameLines finds the same line twice.
-func (c *check) sameLines() {
-	seen := map[string]bool{}
-	for _, r := range c.m.Estate.All() {
-		line := estate.Line(r)
-		if seen[line] {
-			c.add(Finding{
-				Code: "conflict.record", Subject: line, Records: []string{line}, Why: "The same line stands here twice; the second says nothing new.",
-				Mend: &trace.Mend{Remove: []string{line}, Add: []string{}},
-			})
-		}
-		seen[line] = true
+// sameLine finds the same line more than once.
+func (c *check) sameLine(same []estate.Record) {
+	if len(same) > 1 {
+		line := estate.Line(same[0])
+		c.add(Finding{
+			Code: "conflict.record", Subject: line, Records: []string{line}, Why: "The same line stands here twice; the second says nothing new.",
+			Mend: &trace.Mend{Remove: []string{line}, Add: []string{}},
+		})
 	}
 }
 
@@ -71,35 +58,39 @@ func (c *check) definedTwice() {
 	}
 }
 
-// recordSets finds names with records that cannot stand beside one another (RFC 1034 §3.6.2), and values that stand there twice.
-func (c *check) recordSets() {
-	type key struct{ owner, audience string }
-	sets := map[key][]*estate.DNS{}
-	var order []key
-	zones := map[key]*estate.Zone{}
-	for _, r := range c.m.Estate.Of(estate.KindNamed("zone")) {
-		if z := r.(*estate.Zone); !z.Off {
-			zones[key{z.Name, selectorWords(z.For)}] = z
-		}
-	}
-	for _, r := range c.m.Estate.Of(estate.KindNamed("dns")) {
+// recordSets finds what a name has that cannot stand beside one another (RFC 1034 §3.6.2), and values that stand there twice.
+func (c *check) recordSets(all []estate.Record) {
+	sets := map[string][]*estate.DNS{}
+	var order []string
+	for _, r := range all {
 		d := r.(*estate.DNS)
 		if d.Off {
 			continue
 		}
-		at := key{d.Owner, selectorWords(d.For)}
-		if sets[at] == nil {
-			order = append(order, at)
+		audience := selectorWords(d.For)
+		if sets[audience] == nil {
+			order = append(order, audience)
 		}
-		sets[at] = append(sets[at], d)
+		sets[audience] = append(sets[audience], d)
 	}
-	for _, at := range order {
-		c.recordSet(sets[at], zones[at])
+	for _, audience := range order {
+		c.recordSet(sets[audience], audience)
 	}
 }
 
-// recordSet looks at all that one name has for one audience. zone is the zone whose own name it is.
-func (c *check) recordSet(set []*estate.DNS, zone *estate.Zone) {
+// zoneFor is the zone of a name for an audience; nil where there is none.
+func (c *check) zoneFor(name, audience string) *estate.Zone {
+	var zone *estate.Zone
+	for _, r := range c.m.Estate.Of(estate.KindNamed("zone")) {
+		if z := r.(*estate.Zone); !z.Off && z.Name == name && selectorWords(z.For) == audience {
+			zone = z
+		}
+	}
+	return zone
+}
+
+// recordSet looks at all that one name has for one audience.
+func (c *check) recordSet(set []*estate.DNS, audience string) {
 	values := map[string]*estate.DNS{}
 	var aliases, others []*estate.DNS
 	for _, d := range set {
@@ -127,6 +118,7 @@ func (c *check) recordSet(set []*estate.DNS, zone *estate.Zone) {
 		return
 	}
 	alias := aliases[0]
+	zone := c.zoneFor(alias.Owner, audience)
 	followed := estate.With(alias, func(d *estate.DNS) { d.Type = "ALIAS" })
 	f := Finding{Code: "conflict.name", Subject: alias.Owner, Records: lines(asRecords(append(slices.Clone(aliases), others...))...)}
 	addressed := slices.ContainsFunc(others, func(d *estate.DNS) bool { return d.Type == "A" || d.Type == "AAAA" || d.Type == "ALIAS" })

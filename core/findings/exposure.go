@@ -30,29 +30,25 @@ type opening struct {
 	intent        *estate.Intent
 }
 
-// exposure finds what is open and not meant to be, from internet and every recorded network.
-func (c *check) exposure() {
+// exposed finds what is open and not meant to be, from internet and every recorded network.
+func (s *survey) exposed() []Finding {
 	var vantages []trace.Vantage
-	for _, net := range c.m.Networks {
-		if v, err := c.t.VantageNamed(net.Name); err == nil {
+	for _, net := range s.m.Networks {
+		if v, err := s.t.VantageNamed(net.Name); err == nil {
 			vantages = append(vantages, v)
 		}
 	}
-	ports := map[string][]uint16{}
-	for place, known := range c.behind {
-		ports[place] = slices.Sorted(maps.Keys(known))
-	}
-	fronted := func(place string) []uint16 { return ports[place] }
-	views := parallel.Map(c.ctx, len(vantages), func(i int) trace.Exposure {
+	fronted := func(place string) []uint16 { return s.fronted(place) }
+	views := parallel.Map(s.ctx, len(vantages), func(i int) trace.Exposure {
 		if vantages[i].Word == "internet" {
-			return c.t.Parted(vantages[i], fronted)
+			return s.t.Parted(vantages[i], fronted)
 		}
-		return c.t.Beyond(vantages[i], fronted)
+		return s.t.Beyond(vantages[i], fronted)
 	})
-	o := &openings{check: c, at: map[[2]string]*opening{}, lands: map[string]bool{}}
+	o := &openings{survey: s, at: map[[2]string]*opening{}, lands: map[string]bool{}, reach: map[landing][]string{}}
 	for i, v := range vantages {
-		if c.ctx.Err() != nil {
-			return
+		if s.ctx.Err() != nil {
+			return nil
 		}
 		o.meant = map[string]bool{}
 		for j := range views[i].Open {
@@ -70,20 +66,20 @@ func (c *check) exposure() {
 	if len(views) > 0 {
 		o.families(views[0].Open)
 	}
-	for _, f := range parallel.Map(c.ctx, len(o.order), func(i int) Finding { return c.opened(o.order[i]) }) {
-		if c.ctx.Err() == nil {
-			c.add(f)
-		}
-	}
+	return parallel.Map(s.ctx, len(o.order), func(i int) Finding {
+		c := check{survey: *s}
+		return c.opened(o.order[i], o.reach)
+	})
 }
 
 // openings gathers what is open by code and subject.
 type openings struct {
-	*check
+	*survey
 	at    map[[2]string]*opening
 	order []*opening
-	meant map[string]bool // of one vantage: the ports of which an intent covers something
-	lands map[string]bool // whether an intent lands at a place
+	meant map[string]bool      // of one vantage: the ports of which an intent covers something
+	lands map[string]bool      // whether an intent lands at a place
+	reach map[landing][]string // the vantages that reach each landing
 }
 
 // landing is where something open lands that has no sites.
@@ -110,8 +106,8 @@ func (o *openings) note(code string, e seen) *opening {
 func (o *openings) look(e seen) {
 	for port := int(e.Range.Lo); e.Site == nil && port <= int(e.Range.Hi) && port-int(e.Range.Lo) < widest; port++ {
 		at := landing{e.Place, e.Transport, e.Lands(uint16(port))}
-		if !slices.Contains(o.check.reach[at], e.from) {
-			o.check.reach[at] = append(o.check.reach[at], e.from)
+		if !slices.Contains(o.reach[at], e.from) {
+			o.reach[at] = append(o.reach[at], e.from)
 		}
 	}
 	if e.from == "internet" {
@@ -169,43 +165,41 @@ type backend struct {
 	fronts  []string // the places that hand on to it
 }
 
-// handedBy notes a front, or those of another port.
+// handedBy notes a front, or those of another port. Of several, one that asks to sign in stands for them, then the first by its
+// line.
 func (b *backend) handedBy(front *trace.Front, guarded bool, places ...string) {
-	if b.front == nil || guarded && !b.guarded {
+	if b.front == nil || guarded && !b.guarded || guarded == b.guarded && frontWord(front) < frontWord(b.front) {
 		b.front = front
 	}
 	b.guarded = b.guarded || guarded
 	for _, p := range places {
-		if !slices.Contains(b.fronts, p) {
-			b.fronts = append(b.fronts, p)
+		if i, known := slices.BinarySearch(b.fronts, p); !known {
+			b.fronts = slices.Insert(b.fronts, i, p)
 		}
 	}
 }
 
-// standBefore notes the fronts of a path before what they hand on to.
-func (c *check) standBefore(p *trace.Path) {
-	fronts := p.Fronts()
-	for i := range fronts {
-		f := &fronts[i]
-		if f.To == "" {
-			continue
-		}
-		ports := c.behind[f.To]
-		if ports == nil {
-			ports = map[uint16]*backend{}
-			c.behind[f.To] = ports
-		}
-		if ports[f.ToPort] == nil {
-			ports[f.ToPort] = &backend{}
-		}
-		ports[f.ToPort].handedBy(f, f.Site.Guard != (estate.Guard{}), f.Place)
+func frontWord(f *trace.Front) string {
+	return fmt.Sprintf("%s %s %d %t", f.Place, estate.Line(f.Site), f.Port, f.TLS)
+}
+
+// fronted are the ports of a place that something stands before, rising.
+func (s *survey) fronted(place string) []uint16 {
+	p := s.m.PlaceNamed(place)
+	if p == nil || s.walks == nil {
+		return nil
 	}
+	return slices.Sorted(maps.Keys(s.walks.at(p).fronts))
 }
 
 // before is all that stands before some ports of a place; false where nothing does.
-func (c *check) before(place string, ports netset.PortRange) (backend, bool) {
+func (s *survey) before(place string, ports netset.PortRange) (backend, bool) {
 	var all backend
-	known := c.behind[place]
+	p := s.m.PlaceNamed(place)
+	if p == nil || s.walks == nil {
+		return all, false
+	}
+	known := s.walks.at(p).fronts
 	if ports.Len() == 1 {
 		if b := known[ports.Lo]; b != nil {
 			return *b, true
@@ -218,6 +212,13 @@ func (c *check) before(place string, ports netset.PortRange) (backend, bool) {
 		}
 	}
 	return all, all.front != nil
+}
+
+// lets says whether something meant gets through by the map of something open.
+func (s *survey) lets(m *estate.Map) bool {
+	host, _, _ := strings.Cut(m.Container, "/")
+	p := s.m.PlaceNamed(host)
+	return p != nil && s.walks != nil && s.walks.at(p).lets[estate.Line(m)]
 }
 
 // around says whether something open leads past the front that stands before it. Containers beside one another meet no
@@ -308,7 +309,7 @@ func (o *openings) holds(machine string, v6 bool) bool {
 }
 
 // opened is the finding about what is open under one code and subject.
-func (c *check) opened(o *opening) Finding {
+func (c *check) opened(o *opening, reach map[landing][]string) Finding {
 	e := o.seen[0]
 	f := Finding{Code: o.code, Subject: o.subject, Records: e.Records, Trace: &Where{fmt.Sprintf("%s:%s", hostPort(e.Address), portOf(e.Open)), e.from}}
 	what := e.Service + " on " + e.Place
@@ -322,7 +323,7 @@ func (c *check) opened(o *opening) Finding {
 	switch o.code {
 	case "exposure.undeclared":
 		f.Why = fmt.Sprintf("Open, and no intent says so: %s reaches %s.", who(e.from), at)
-		f.Mend = c.undeclaredMend(o)
+		f.Mend = c.undeclaredMend(o, reach)
 	case "exposure.wider":
 		f.Why = fmt.Sprintf("Open to more than it is meant for: %s, and %s reaches it too, at %s.", meantFor(e.Meant), whoOf(e), at)
 		for _, i := range e.Meant {
@@ -376,7 +377,7 @@ func (c *check) opened(o *opening) Finding {
 		}
 	case "exposure.source-lost":
 		f.Why = fmt.Sprintf("The port relay of %s hides who asks: %s has a list of sources, and sees the relay instead of %s.", e.Host, what, who(e.from))
-		if e.Intent == trace.None && e.Map != nil && c.used[estate.Line(e.Map)] == "" {
+		if e.Intent == trace.None && e.Map != nil && !c.lets(e.Map) {
 			f.Mend = &trace.Mend{Remove: lines(e.Map), Add: lines(estate.With(e.Map, func(m *estate.Map) { m.NoRelay = true }))}
 		}
 	}
@@ -430,13 +431,13 @@ func whoOf(e seen) string {
 }
 
 // undeclaredMend closes what nothing intends, or says that it is meant.
-func (c *check) undeclaredMend(o *opening) *trace.Mend {
+func (c *check) undeclaredMend(o *opening, reachedBy map[landing][]string) *trace.Mend {
 	if mend := c.closing(o.seen[0].Open); mend != nil {
 		return mend
 	}
 	d := declaring{check: c, at: map[string]int{}}
 	if o.seen[0].from != "internet" {
-		return d.place(&o.seen[0])
+		return d.place(&o.seen[0], reachedBy)
 	}
 	for i := range o.seen {
 		e := &o.seen[i]
@@ -508,7 +509,7 @@ func (c *check) arrives(target string, e trace.Open, from string) bool {
 	if e.Transport == "udp" {
 		key.Transport = netset.UDP
 	}
-	for _, w := range c.walked[target] {
+	for _, w := range c.walksTo(target) {
 		if w.key == key && w.from.Word == from {
 			return allGood(w.paths)
 		}
@@ -595,12 +596,12 @@ func (d *declaring) declare(e *seen, site string) bool {
 // place says that ports are meant for all who reach them, by the place where they land: an intent is for nobody else. Ports
 // that others reach have a line of their own. nil where there are sites, or so many ports that they are not told apart, or
 // where some do not get there by each of the place's addresses.
-func (d *declaring) place(e *seen) *trace.Mend {
+func (d *declaring) place(e *seen, reachedBy map[landing][]string) *trace.Mend {
 	inner := landed(&e.Open)
 	if e.Site != nil || inner.Len() != e.Range.Len() || inner.Len() > widest {
 		return nil
 	}
-	reach := func(port int) []string { return d.reach[landing{e.Place, e.Transport, uint16(port)}] }
+	reach := func(port int) []string { return reachedBy[landing{e.Place, e.Transport, uint16(port)}] }
 	mend := &trace.Mend{Remove: []string{}}
 	for lo := int(inner.Lo); lo <= int(inner.Hi); {
 		hi := lo

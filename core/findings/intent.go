@@ -25,42 +25,40 @@ type broken struct {
 }
 
 // met notes whether paths do what an intent says.
-func (a *aim) met(w walk, paths []trace.Path) {
+func (a *aim) met(key trace.PortKey, from trace.Vantage, paths []trace.Path) {
 	for i := range paths {
 		p := &paths[i]
 		wrong := slices.ContainsFunc(p.Breaks, func(b trace.Break) bool { return b.Code == "path.wrong-place" })
 		switch {
 		case p.Outcome == trace.Undecided: // nobody can say
 		case !p.Outcome.Good() && p.Outcome != trace.Outside || wrong:
-			a.broken = append(a.broken, broken{p, w.from.Word, keyWord(w.key)})
+			a.broken = append(a.broken, broken{p, from.Word, keyWord(key)})
 		case a.intent.Guarded && p.Outcome == trace.Arrives && !p.Guarded():
-			a.bare = append(a.bare, broken{p, w.from.Word, keyWord(w.key)})
+			a.bare = append(a.bare, broken{p, from.Word, keyWord(key)})
 		}
 	}
 }
 
-// aims says of each intent whether those it is for get there, and by a guard where it says so.
-func (c *check) aims(list []*aim) {
-	for _, a := range list {
-		subject := a.intent.Target + ":" + a.intent.Ports.String()
-		if len(a.broken) > 0 {
-			b := a.broken[0]
-			f := Finding{
-				Code: "intent.unmet", Subject: subject, Records: lines(a.intent), Trace: &Where{a.intent.Target + ":" + b.port, b.from},
-				Why: fmt.Sprintf("Meant for %s, and not so: %s.", selectorsOf(a.intent.For), waysOf(a.broken, true)),
-			}
-			f.Mend = unmetMend(a.broken)
-			c.add(f)
+// aim says of an intent whether those it is for get there, and by a guard where it says so.
+func (c *check) aim(a *aim) {
+	subject := a.intent.Target + ":" + a.intent.Ports.String()
+	if len(a.broken) > 0 {
+		b := a.broken[0]
+		f := Finding{
+			Code: "intent.unmet", Subject: subject, Records: lines(a.intent), Trace: &Where{a.intent.Target + ":" + b.port, b.from},
+			Why: fmt.Sprintf("Meant for %s, and not so: %s.", selectorsOf(a.intent.For), waysOf(a.broken, true)),
 		}
-		if len(a.bare) > 0 {
-			b := a.bare[0]
-			f := Finding{
-				Code: "intent.unguarded", Subject: subject, Records: lines(a.intent), Trace: &Where{a.intent.Target + ":" + b.port, b.from},
-				Why: fmt.Sprintf("Meant to be guarded, and nobody signs in: who comes by %s arrives without.", waysOf(a.bare, false)),
-			}
-			f.Mend = c.guarding(a.bare)
-			c.add(f)
+		f.Mend = unmetMend(a.broken)
+		c.add(f)
+	}
+	if len(a.bare) > 0 {
+		b := a.bare[0]
+		f := Finding{
+			Code: "intent.unguarded", Subject: subject, Records: lines(a.intent), Trace: &Where{a.intent.Target + ":" + b.port, b.from},
+			Why: fmt.Sprintf("Meant to be guarded, and nobody signs in: who comes by %s arrives without.", waysOf(a.bare, false)),
 		}
+		f.Mend = c.guarding(a.bare)
+		c.add(f)
 	}
 }
 

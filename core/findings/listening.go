@@ -16,13 +16,22 @@ type listening struct {
 	recorded netset.Addrs // every address that something recorded may be seen to ask from, elsewhere than in its own machine
 	// at are the addresses as other machines reach them: on the outer ports of maps and forwards.
 	at    map[netip.Addr][]door
-	addrs []netip.Addr // of at, in the order met
+	addrs []netip.Addr                      // of at, in the order met
+	feeds map[model.PlaceID][]model.PlaceID // the machines to which one's forwards lead
 }
 
 // lookout asks again and again what is listening behind the lines of one filter.
 type lookout struct {
 	*listening
 	known map[listeningKey]behind
+	reads map[model.PlaceID]bool // the machines that were looked at
+}
+
+func (l *lookout) look(p *model.Place) {
+	l.reads[p.ID] = true
+	for _, id := range l.feeds[p.ID] {
+		l.reads[id] = true
+	}
 }
 
 // door is what stands at an address of a place.
@@ -42,7 +51,7 @@ type listeningKey struct {
 }
 
 func newListening(m *model.Model) *listening {
-	l := &listening{m: m, at: map[netip.Addr][]door{}}
+	l := &listening{m: m, at: map[netip.Addr][]door{}, feeds: map[model.PlaceID][]model.PlaceID{}}
 	sets := []netset.Addrs{m.Internet}
 	for _, n := range m.Networks {
 		if !n.Container() || n.Routed() {
@@ -162,6 +171,8 @@ func (l *listening) forward(p *model.Place, f *model.Forward) {
 	}
 	for i, d := range l.at[to] {
 		inner.join(d.behind)
+		l.feeds[p.ID] = append(l.feeds[p.ID], d.place.ID)
+		l.feeds[d.place.ID] = append(l.feeds[d.place.ID], p.ID) // whether a forward leads there
 		for _, one := range t.Each() {
 			k := transportIndex(one)
 			l.at[to][i].forwarded[k] = l.at[to][i].forwarded[k].Union(netset.PortsOf(led...))
@@ -252,6 +263,7 @@ func bindsOn(on, a netip.Addr) bool {
 
 // behind is what flows that meet a hook of a machine may lead to, of what a line names.
 func (l *lookout) behind(p *model.Place, hook model.Hook, f *model.Filter, from, to model.Match) behind {
+	l.look(p)
 	v4, v6 := f.Record.Family != "ipv6", f.Record.Family != "ipv4"
 	key := listeningKey{p.ID, hook, v4, v6, f.Record.LoopbackToo, to.Set, from.Set}
 	if b, known := l.known[key]; known && len(to.Float) == 0 {
@@ -282,7 +294,7 @@ func (l *lookout) behind(p *model.Place, hook model.Hook, f *model.Filter, from,
 				switch hook {
 				case model.Arriving:
 					for _, at := range l.at[a] {
-						if at.place == p {
+						if at.place.ID == p.ID {
 							d = at.behind
 						}
 					}
@@ -366,7 +378,7 @@ func (l *listening) relayed(b *behind, p *model.Place, a netip.Addr, from model.
 }
 
 // others are the addresses of other machines to which a machine leads.
-func (l *listening) others(p *model.Place, to model.Match, seen func(netip.Addr) bool, take func(netip.Addr, behind)) {
+func (l *lookout) others(p *model.Place, to model.Match, seen func(netip.Addr) bool, take func(netip.Addr, behind)) {
 	addrs := l.addrs
 	if few, ok := to.Set.Addrs(32); ok && !to.Any {
 		addrs = few
@@ -376,10 +388,11 @@ func (l *listening) others(p *model.Place, to model.Match, seen func(netip.Addr)
 			continue
 		}
 		for _, d := range l.at[a] {
-			if d.place == p || p.Owns(a) {
+			if d.place.ID == p.ID || p.Owns(a) {
 				continue
 			}
 			if hop := l.m.NextHop(p, a); hop.Kind != model.NoWay && (hop.Kind != model.OnLink || hop.Place == d.place.ID) {
+				l.look(d.place)
 				take(a, d.behind)
 			}
 		}

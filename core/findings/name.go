@@ -15,26 +15,12 @@ import (
 	"steady-compass/core/trace"
 )
 
-// allNames are all names of the estate, worked out once.
-func (c *check) allNames() []trace.Name {
-	if c.known == nil {
-		c.known = c.t.Names()
-	}
-	return c.known
-}
-
 // everybody asks from the internet.
-func (c *check) everybody() names.Asker { return c.m.AskerAt(model.Nowhere, model.Internet) }
+func (c *survey) everybody() names.Asker { return c.m.AskerAt(model.Nowhere, model.Internet) }
 
-// nameRecords looks at names by their records alone.
-func (c *check) nameRecords() {
-	zones := map[string]*estate.Zone{}
-	for _, r := range c.m.Estate.Of(estate.KindNamed("zone")) {
-		if z := r.(*estate.Zone); !z.Off && len(z.For) == 0 && zones[z.Name] == nil {
-			zones[z.Name] = z
-		}
-	}
-	changing, held := map[netip.Addr]*estate.Address{}, map[netip.Addr]*estate.Address{}
+// addressesChanging are the addresses that may change, and those that a machine held once.
+func (c *check) addressesChanging() (changing, held map[netip.Addr]*estate.Address) {
+	changing, held = map[netip.Addr]*estate.Address{}, map[netip.Addr]*estate.Address{}
 	for _, r := range c.m.Estate.Of(estate.KindNamed("address")) {
 		switch a := r.(*estate.Address); {
 		case a.Off && a.Held.Addr.IsValid():
@@ -43,14 +29,15 @@ func (c *check) nameRecords() {
 			changing[a.Held.Addr] = a
 		}
 	}
-	for _, r := range c.m.Estate.Of(estate.KindNamed("dns")) {
+	return changing, held
+}
+
+// values looks at what the records of a name say, each by itself.
+func (c *check) values(all []estate.Record, changing, held map[netip.Addr]*estate.Address) {
+	for _, r := range all {
 		d := r.(*estate.DNS)
 		if d.Off {
 			continue
-		}
-		zone := c.m.Names.ZoneOf(d.Owner, c.everybody())
-		if len(d.For) == 0 && zone != nil {
-			c.unsupported(d, zone)
 		}
 		switch addr, _ := netip.ParseAddr(d.Value); {
 		case d.Type == "TXT":
@@ -63,11 +50,39 @@ func (c *check) nameRecords() {
 				Why:  fmt.Sprintf("%s is fixed to %s, an address of %s that may change; then the name is wrong until somebody notices.", d.Owner, addr, a.Hosts[0]),
 				Mend: &trace.Mend{Remove: lines(d), Add: lines(estate.With(d, func(n *estate.DNS) { n.Value, n.Dynamic = "", a.Hosts[0] }))},
 			})
-		case len(d.For) == 0 && zone != nil && len(zone.For) == 0 && !netset.GloballyReachable().Contains(addr):
-			c.add(Finding{
-				Code: "name.private", Subject: d.Owner, Records: lines(d),
-				Why: fmt.Sprintf("%s answers %s to everybody, an address that means something only inside.", d.Owner, addr),
-			})
+		case len(d.For) == 0 && !netset.GloballyReachable().Contains(addr):
+			if zone := c.m.Names.ZoneOf(d.Owner, c.everybody()); zone != nil && len(zone.For) == 0 {
+				c.add(Finding{
+					Code: "name.private", Subject: d.Owner, Records: lines(d),
+					Why: fmt.Sprintf("%s answers %s to everybody, an address that means something only inside.", d.Owner, addr),
+				})
+			}
+		}
+	}
+}
+
+// unsupportedAnywhere looks at the records of zones that are edited where not everything can be.
+func (c *check) unsupportedAnywhere() {
+	if !slices.ContainsFunc(c.m.Estate.Of(estate.KindNamed("zone")), func(r estate.Record) bool { return len(r.(*estate.Zone).Without) > 0 }) {
+		return
+	}
+	for _, r := range c.m.Estate.Of(estate.KindNamed("dns")) {
+		d := r.(*estate.DNS)
+		if d.Off || len(d.For) > 0 {
+			continue
+		}
+		if zone := c.m.Names.ZoneOf(d.Owner, c.everybody()); zone != nil {
+			c.unsupported(d, zone)
+		}
+	}
+}
+
+// delegations looks at the zones that are below others.
+func (c *check) delegations() {
+	zones := map[string]*estate.Zone{}
+	for _, r := range c.m.Estate.Of(estate.KindNamed("zone")) {
+		if z := r.(*estate.Zone); !z.Off && len(z.For) == 0 && zones[z.Name] == nil {
+			zones[z.Name] = z
 		}
 	}
 	for _, z := range zones {
@@ -80,7 +95,7 @@ func (c *check) unsupported(d *estate.DNS, zone *estate.Zone) {
 	switch {
 	case strings.HasPrefix(d.Owner, "*.") && slices.Contains(zone.Without, "wildcard"):
 		mend := &trace.Mend{Remove: lines(d), Add: []string{}}
-		for _, n := range c.allNames() {
+		for _, n := range c.t.Names() {
 			if n.Owner || strings.Contains(n.Name, "*") {
 				continue
 			}
@@ -184,32 +199,36 @@ func (c *check) undelegated(z *estate.Zone, zones map[string]*estate.Zone) {
 	c.add(f)
 }
 
-// walked is what became of a name on a port, seen from a vantage.
-type walked struct {
-	key   trace.PortKey
-	from  trace.Vantage
-	paths []trace.Path
-}
-
-// namePaths looks at names by where they lead.
-func (c *check) namePaths() {
-	var order []string
-	for name := range c.walked {
-		order = append(order, name)
-	}
-	slices.Sort(order)
-	for _, name := range order {
-		for _, w := range c.walked[name] {
-			if w.from.Word == "internet" {
-				c.family(name, w)
-				c.wildcardCatches(name, w)
-			}
+// names looks at names beside one another and at what their records bring mail and visitors to. found is what was found before.
+func (s *survey) names(found []Finding) []Finding {
+	c := check{survey: *s}
+	unresolved := map[string]bool{}
+	for i := range found {
+		if found[i].Code == "name.unresolved" {
+			unresolved[found[i].Subject] = true
 		}
 	}
 	c.split()
 	c.mail()
-	c.nearMisses()
-	c.noWWW()
+	c.nearMisses(unresolved)
+	c.noWWW(unresolved)
+	return c.found
+}
+
+// walksTo are the walks to a name.
+func (s *survey) walksTo(name string) []walk {
+	var out []walk
+	for _, i := range s.t.IntentsOf(name) {
+		if v, ok := s.walks.find(visitKey{intent: i}); ok {
+			out = append(out, v.walks...)
+		}
+	}
+	for _, from := range s.t.VantagesOf(name) {
+		if v, ok := s.walks.find(visitKey{name: name, from: from}); ok {
+			out = append(out, v.walks...)
+		}
+	}
+	return out
 }
 
 // end is where a path ends and how.
@@ -234,9 +253,9 @@ func ends(paths []trace.Path, want func(*trace.Path) bool) []string {
 }
 
 // family is a name whose IPv4 and IPv6 addresses end differently.
-func (c *check) family(name string, w walked) {
+func (c *check) family(name string, key trace.PortKey, paths []trace.Path) {
 	of := func(family string) []string {
-		return ends(w.paths, func(p *trace.Path) bool { return p.Family == family && p.Outcome != trace.Undecided })
+		return ends(paths, func(p *trace.Path) bool { return p.Family == family && p.Outcome != trace.Undecided })
 	}
 	v4, v6 := of("ipv4"), of("ipv6")
 	if len(v4) == 0 || len(v6) == 0 || slices.Equal(v4, v6) {
@@ -251,18 +270,18 @@ func (c *check) family(name string, w walked) {
 		return strings.TrimSpace(strings.ReplaceAll(strings.Join(list, ", "), " ", " at "))
 	}
 	c.add(Finding{
-		Code: "name.family", Subject: name, Records: lines(records...), Trace: &Where{name + ":" + keyWord(w.key), "internet"},
-		Why: fmt.Sprintf("On port %s IPv4 ends otherwise than IPv6: %s; %s. Who meets which hangs on the visitor's network.", keyWord(w.key), say(v4), say(v6)),
+		Code: "name.family", Subject: name, Records: lines(records...), Trace: &Where{name + ":" + keyWord(key), "internet"},
+		Why: fmt.Sprintf("On port %s IPv4 ends otherwise than IPv6: %s; %s. Who meets which hangs on the visitor's network.", keyWord(key), say(v4), say(v6)),
 	})
 }
 
 // wildcardCatches is a wildcard whose unknown names reach a default site.
-func (c *check) wildcardCatches(name string, w walked) {
+func (c *check) wildcardCatches(name string, key trace.PortKey, paths []trace.Path) {
 	if !strings.HasPrefix(name, "*.") {
 		return
 	}
-	for i := range w.paths {
-		site := w.paths[i].Defaulted()
+	for i := range paths {
+		site := paths[i].Defaulted()
 		if site == nil {
 			continue
 		}
@@ -273,7 +292,7 @@ func (c *check) wildcardCatches(name string, w walked) {
 			}
 		}
 		c.add(Finding{
-			Code: "name.wildcard-catches", Subject: name, Records: lines(append(records, site)...), Trace: &Where{name + ":" + keyWord(w.key), "internet"},
+			Code: "name.wildcard-catches", Subject: name, Records: lines(append(records, site)...), Trace: &Where{name + ":" + keyWord(key), "internet"},
 			Why: fmt.Sprintf("Every name that %s takes and no site has reaches a default site, also those that somebody made up.", name),
 		})
 		return
@@ -297,13 +316,11 @@ func (c *check) split() {
 	}
 	var order []string
 	for name := range inside {
-		if len(c.walked[name]) > 0 {
-			order = append(order, name)
-		}
+		order = append(order, name)
 	}
 	slices.Sort(order)
 	for _, name := range order {
-		for _, w := range c.walked[name] {
+		for _, w := range c.walksTo(name) {
 			outside := ends(w.paths, func(p *trace.Path) bool { return p.Outcome.Good() })
 			if w.from.Word != "internet" || len(outside) == 0 {
 				continue
@@ -384,7 +401,7 @@ func (c *check) exchanger(d *estate.DNS, target string, internet trace.Vantage) 
 		return
 	default:
 		f.Why = fmt.Sprintf("The mail of %s goes to %s, which has no address.", d.Owner, target)
-		for _, n := range c.allNames() {
+		for _, n := range c.t.Names() {
 			if n.Owner && trace.OneLetterOff(n.Name, target) {
 				f.Why = fmt.Sprintf("The mail of %s goes to %s, which has no address; %s is one letter off.", d.Owner, target, n.Name)
 				instead = n.Name
@@ -418,8 +435,8 @@ func (c *check) mailAt(name string, internet trace.Vantage) trace.Outcome {
 }
 
 // nearMisses finds names that are used and that DNS does not know, one letter from one that it does.
-func (c *check) nearMisses() {
-	all := c.allNames()
+func (c *check) nearMisses(unresolved map[string]bool) {
+	all := c.t.Names()
 	byLength := map[int][]trace.Name{}
 	for _, n := range all {
 		if n.Owner {
@@ -427,7 +444,7 @@ func (c *check) nearMisses() {
 		}
 	}
 	for _, n := range all {
-		if n.Owner || c.at[[2]string{"name.unresolved", n.Name}] == nil {
+		if n.Owner || !unresolved[n.Name] {
 			continue
 		}
 		for _, length := range []int{len(n.Name) - 1, len(n.Name), len(n.Name) + 1} {
@@ -477,7 +494,7 @@ func respelt(n, near trace.Name) *trace.Mend {
 }
 
 // noWWW finds zones whose own name is served on the web, and has no record for www.
-func (c *check) noWWW() {
+func (c *check) noWWW(unresolved map[string]bool) {
 	owned := map[string][]string{} // by zone: the records that give its own name an address
 	zones := map[string]bool{}
 	for _, r := range c.m.Estate.Of(estate.KindNamed("zone")) {
@@ -500,10 +517,10 @@ func (c *check) noWWW() {
 		if z.Off || len(z.For) > 0 || strings.HasPrefix(z.Name, "www.") {
 			continue
 		}
-		if v6, v4 := c.m.Names.Addresses(www, c.everybody()); len(v6.Addresses)+len(v4.Addresses) > 0 || len(v4.Links) > 0 || v4.Code != names.NXDomain || c.at[[2]string{"name.unresolved", www}] != nil {
+		if v6, v4 := c.m.Names.Addresses(www, c.everybody()); len(v6.Addresses)+len(v4.Addresses) > 0 || len(v4.Links) > 0 || v4.Code != names.NXDomain || unresolved[www] {
 			continue
 		}
-		served := slices.ContainsFunc(c.walked[z.Name], func(w walked) bool {
+		served := slices.ContainsFunc(c.walksTo(z.Name), func(w walk) bool {
 			return (w.key.Port == 80 || w.key.Port == 443) && w.key.Transport == netset.TCP && slices.ContainsFunc(w.paths, func(p trace.Path) bool { return p.Outcome.Good() })
 		})
 		if !served {

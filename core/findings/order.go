@@ -2,64 +2,83 @@ package findings
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
 	"steady-compass/core/estate"
 	"steady-compass/core/model"
 	"steady-compass/core/netset"
-	"steady-compass/core/parallel"
 	"steady-compass/core/rules"
 	"steady-compass/core/trace"
 )
 
-// order reads every filter as an ordered list: lines that earlier ones leave nothing, that later ones say as well, and that
-// stand before no listener.
-func (c *check) order() {
-	type standing struct { // a filter, and the machines on which its rules mean the same
-		filter *model.Filter
-		hook   model.Hook
-		on     []*model.Place
-	}
-	var all []*standing
-	byRules := map[*model.Rule]*standing{}
-	for _, p := range c.m.Places {
+// standing is a filter, and the machines on which its rules mean the same.
+type standing struct {
+	filter *model.Filter
+	hook   model.Hook
+	on     []*model.Place
+}
+
+// filterPart is a filter read as an ordered list, wherever it stands, and what was found of it.
+type filterPart struct {
+	on    []standing
+	found []Finding
+	reads map[model.PlaceID]bool // the machines whose listeners it comes of
+}
+
+// standings are the filters that have rules, in the order of the places, each with everywhere it stands.
+func (s *survey) standings() (filters []*estate.Filter, on [][]standing) {
+	at := map[*estate.Filter]int{}
+	for _, p := range s.m.Places {
 		for hook, list := range p.Filters {
 			for _, f := range list {
 				if len(f.Rules) == 0 {
 					continue
 				}
-				if s := byRules[f.Rules[0]]; s != nil {
-					s.on = append(s.on, p)
-					continue
+				i, known := at[f.Record]
+				if !known {
+					i = len(filters)
+					at[f.Record] = i
+					filters, on = append(filters, f.Record), append(on, nil)
 				}
-				s := &standing{f, model.Hook(hook), []*model.Place{p}}
-				byRules[f.Rules[0]] = s
-				all = append(all, s)
+				if n := slices.IndexFunc(on[i], func(st standing) bool { return st.filter.Rules[0] == f.Rules[0] }); n >= 0 {
+					on[i][n].on = append(on[i][n].on, p)
+				} else {
+					on[i] = append(on[i], standing{f, model.Hook(hook), []*model.Place{p}})
+				}
 			}
 		}
 	}
-	type read struct {
-		rules.Reading
-		uses [][]use // by line: what it stands before, on each of the machines
-	}
-	listening := newListening(c.m)
-	readings := parallel.Map(c.ctx, len(all), func(i int) read {
-		s := all[i]
-		r := read{Reading: rules.Read(c.m, s.filter, s.on)}
-		behind := lookout{listening, map[listeningKey]behind{}}
-		for n := range r.Lines {
-			uses := make([]use, len(s.on))
-			for at, p := range s.on {
-				uses[at] = behind.use(p, s.hook, s.filter, r.Lines[n].Rule)
+	return filters, on
+}
+
+// lookAtFilters reads every filter as an ordered list: lines that earlier ones leave nothing, that later ones say as well, and
+// that stand before no listener.
+func (s *survey) lookAtFilters(before *kept[*estate.Filter, *filterPart], e edit, listening *listening, records *recordParts) *kept[*estate.Filter, *filterPart] {
+	filters, on := s.standings()
+	stands := func(i int, x *filterPart) bool {
+		for at, st := range on[i] {
+			if at >= len(x.on) || st.filter != x.on[at].filter || slices.ContainsFunc(st.on, func(p *model.Place) bool { return s.walks.changed[p.ID] }) {
+				return false
 			}
-			r.uses = append(r.uses, uses)
+			if slices.ContainsFunc(st.filter.Rules, func(r *model.Rule) bool { return records.respelt[estate.Line(r.Record)] }) {
+				return false
+			}
 		}
-		return r
+		return len(on[i]) == len(x.on) && !e.touch.Some(maps.Keys(x.reads))
+	}
+	next, _ := redo(s.ctx, before, filters, stands, func(i int) *filterPart {
+		c := check{survey: *s}
+		reads := map[model.PlaceID]bool{}
+		c.order(on[i], listening, reads, records.references)
+		return &filterPart{on[i], c.found, reads}
 	})
-	if c.ctx.Err() != nil {
-		return
-	}
+	return next
+}
+
+// order reads one filter wherever it stands. misspelt are the lines that refer to what is not recorded.
+func (c *check) order(on []standing, listening *listening, reads map[model.PlaceID]bool, misspelt byKey) {
 	// What is so on every machine that a line stands on.
 	type judged struct {
 		line     *rules.Line
@@ -70,34 +89,39 @@ func (c *check) order() {
 	}
 	var inOrder []*judged
 	byRecord := map[*estate.Rule]*judged{}
-	for i := range readings {
-		for n := range readings[i].Lines {
-			line := &readings[i].Lines[n]
+	for _, s := range on {
+		reading := rules.Read(c.m, s.filter, s.on)
+		behind := lookout{listening, map[listeningKey]behind{}, reads}
+		for n := range reading.Lines {
+			line := &reading.Lines[n]
 			j := byRecord[line.Rule.Record]
 			if j == nil {
-				j = &judged{line: line, reading: &readings[i].Reading, shadowed: true, idle: true}
+				j = &judged{line: line, reading: &reading, shadowed: true, idle: true}
 				byRecord[line.Rule.Record] = j
 				inOrder = append(inOrder, j)
 			}
 			j.shadowed = j.shadowed && line.Shadowed()
 			j.idle = j.idle && line.Idle
-			j.uses = append(j.uses, readings[i].uses[n]...)
+			for _, p := range s.on {
+				j.uses = append(j.uses, behind.use(p, s.hook, s.filter, line.Rule))
+			}
 		}
 	}
+	passed, stopped := c.portsMet(on)
 	for _, j := range inOrder {
+		record := estate.Line(j.line.Rule.Record)
 		switch {
 		case j.line.Rule.Dead: // record.unknown-reference
 		case j.shadowed:
-			c.shadowed(j.reading, j.line)
+			c.shadowed(j.reading, j.line, passed, stopped)
 		case j.idle:
 			c.add(Finding{
-				Code: "order.redundant", Subject: estate.Line(j.line.Rule.Record), Records: lines(j.line.Rule.Record), Mend: offLine(j.line.Rule.Record),
+				Code: "order.redundant", Subject: record, Records: lines(j.line.Rule.Record), Mend: offLine(j.line.Rule.Record),
 				Why: fmt.Sprintf("Line %d of filter %s changes nothing: what is met after it says %s to the same flows.", j.line.Rule.Place, j.reading.Filter.Record.Name, j.line.Rule.Record.Action),
 			})
 		}
-		_, misspelt := c.at[[2]string{"record.unknown-reference", estate.Line(j.line.Rule.Record)}]
-		if u := joinUses(j.uses); !j.line.Rule.Dead && !u.all && !misspelt {
-			for _, port := range c.passed[estate.Line(j.line.Rule.Record)] { // something meant, and not there yet
+		if u := joinUses(j.uses); !j.line.Rule.Dead && !u.all && len(misspelt[record]) == 0 {
+			for _, port := range passed(record) { // something meant, and not there yet
 				u.ports = u.ports.Union(netset.PortsOf(netset.OnePort(port)))
 				u.why = ""
 			}
@@ -106,8 +130,24 @@ func (c *check) order() {
 	}
 }
 
+// portsMet gives the ports of meant flows that a line of a filter passes, and of those that it stops, wherever the filter stands.
+func (c *check) portsMet(on []standing) (passed, stopped func(line string) []uint16) {
+	ports := func(of func(*passing) map[string][]uint16) func(string) []uint16 {
+		return func(line string) []uint16 {
+			var out []uint16
+			for _, s := range on {
+				for _, p := range s.on {
+					out = append(out, of(c.walks.at(p))[line]...)
+				}
+			}
+			return out
+		}
+	}
+	return ports(func(x *passing) map[string][]uint16 { return x.passed }), ports(func(x *passing) map[string][]uint16 { return x.stopped })
+}
+
 // shadowed notes a line to which the lines before it leave nothing.
-func (c *check) shadowed(r *rules.Reading, line *rules.Line) {
+func (c *check) shadowed(r *rules.Reading, line *rules.Line, passed, stopped func(string) []uint16) {
 	rec := line.Rule.Record
 	records := []estate.Record{rec}
 	var places []string
@@ -133,7 +173,7 @@ func (c *check) shadowed(r *rules.Reading, line *rules.Line) {
 	default:
 		f.Why += fmt.Sprintf("lines %s before it take all that it names, and line %d %s what this one would %s.", joined(places), against.Place, does[against.Record.Action], rec.Action)
 	}
-	if against != nil && c.belongsAhead(r, line, against) {
+	if against != nil && belongsAhead(r, line, against, passed, stopped) {
 		f.Mend.Add = []string{estate.LineAt(rec, against.Place)}
 	}
 	c.add(f)
@@ -144,7 +184,7 @@ var does = map[string]string{"pass": "passes", "drop": "drops", "refuse": "refus
 
 // belongsAhead says whether a line that another leaves nothing was meant ahead of it: one that passes, where a flow that is
 // meant is stopped there; one that stops, where nothing that is meant passes there.
-func (c *check) belongsAhead(r *rules.Reading, line *rules.Line, against *model.Rule) bool {
+func belongsAhead(r *rules.Reading, line *rules.Line, against *model.Rule, passed, stopped func(string) []uint16) bool {
 	if r.Filter.Record.DropWins {
 		return false // no place is ahead of a drop
 	}
@@ -154,11 +194,11 @@ func (c *check) belongsAhead(r *rules.Reading, line *rules.Line, against *model.
 	if !narrower {
 		return false // it would leave the other line nothing
 	}
-	of, met := c.passed, estate.Line(against.Record)
+	met := passed
 	if line.Rule.Record.Action == "pass" {
-		of = c.blocked
+		met = stopped
 	}
-	needed := slices.ContainsFunc(of[met], line.Rule.Ports.Contains)
+	needed := slices.ContainsFunc(met(estate.Line(against.Record)), line.Rule.Ports.Contains)
 	return needed == (line.Rule.Record.Action == "pass")
 }
 

@@ -10,84 +10,20 @@ import (
 	"steady-compass/core/trace"
 )
 
-// references finds names that stand for nothing recorded.
-func (c *check) references() {
-	known := map[estate.RefKind]map[string]bool{}
-	all := map[estate.RefKind][]string{}
-	note := func(kind estate.RefKind, name string) {
-		if known[kind] == nil {
-			known[kind] = map[string]bool{}
-		}
-		if !known[kind][name] {
-			known[kind][name] = true
-			all[kind] = append(all[kind], name)
-		}
-	}
-	for _, k := range estate.Kinds {
-		if k.Defines == 0 {
-			continue
-		}
-		for _, r := range c.m.Estate.Of(k) {
-			note(k.Defines, k.Fields[0].Values(r)[0])
-		}
-	}
-	for _, r := range c.m.Estate.Of(estate.KindNamed("listen")) {
-		note(estate.RefService, r.(*estate.Listen).Service)
-	}
-	for _, k := range estate.Kinds {
-		for _, r := range c.m.Estate.Of(k) {
-			if r.Meta().Off {
-				continue
-			}
-			for i := range k.Fields {
-				for _, ref := range k.Fields[i].Refs(r) {
-					if k.Word == "site" && ref.Kind == estate.RefService && k.Fields[i].Column == "service" {
-						continue // site.unknown-service
-					}
-					c.reference(r, ref, known, all)
-				}
-			}
-		}
-	}
-}
-
-func (c *check) reference(r estate.Record, ref estate.Ref, known map[estate.RefKind]map[string]bool, all map[estate.RefKind][]string) {
-	for kind := estate.RefKind(1); kind <= estate.RefZone; kind <<= 1 {
-		if ref.Kind&kind != 0 && known[kind][ref.Name] {
-			return
-		}
-	}
-	var candidates []string
-	for kind := estate.RefKind(1); kind <= estate.RefZone; kind <<= 1 {
-		if ref.Kind&kind != 0 {
-			candidates = append(candidates, all[kind]...)
-		}
-	}
-	near := ""
-	if n := estate.Nearest(ref.Name, candidates); n != "" {
-		near = fmt.Sprintf("; %s is", n)
-	}
-	c.add(Finding{
-		Code: "record.unknown-reference", Subject: estate.Line(r), Records: []string{estate.Line(r)},
-		Why: fmt.Sprintf("No %s is recorded under the name %s%s.", ref.Kind, ref.Name, near), Mend: respell(r, ref, near),
-	})
-}
-
 // respell is the line with the nearest known name in place of the unknown one.
 func respell(r estate.Record, ref estate.Ref, near string) *trace.Mend {
 	if near == "" {
 		return nil
 	}
-	name := strings.TrimSuffix(strings.TrimPrefix(near, "; "), " is")
 	words := strings.Split(estate.Line(r), " ")
 	for i, w := range words[1:] {
 		parts := strings.Split(w, ",")
 		for j, p := range parts {
 			switch {
 			case p == ref.Name:
-				parts[j] = name
+				parts[j] = near
 			case strings.HasPrefix(p, ref.Name+"="), strings.HasPrefix(p, ref.Name+":"):
-				parts[j] = name + p[len(ref.Name):]
+				parts[j] = near + p[len(ref.Name):]
 			}
 		}
 		words[i+1] = strings.Join(parts, ",")
@@ -99,24 +35,41 @@ func respell(r estate.Record, ref estate.Ref, near string) *trace.Mend {
 	return &trace.Mend{Remove: []string{estate.Line(r)}, Add: []string{line}}
 }
 
-// temporary finds what was meant to be over by now.
-func (c *check) temporary() {
-	for _, r := range c.m.Estate.All() {
-		meta := r.Meta()
-		if _, acceptance := r.(*estate.Acceptance); acceptance || meta.Off || meta.Until == "" || c.day == "" || c.day <= meta.Until {
-			continue
-		}
-		f := Finding{
-			Code: "temporary.expired", Subject: estate.Line(r), Records: []string{estate.Line(r)},
-			Why: fmt.Sprintf("Meant to be over by %s, and in force still.", meta.Until),
-		}
-		if needs := c.used[estate.Line(r)]; needs != "" {
-			f.Why = fmt.Sprintf("Meant to be over by %s, and in force still; %s gets through by it.", meta.Until, needs)
-		} else {
-			f.Mend = offLine(r)
-		}
-		c.add(f)
+// dated finds what was meant to be over by now.
+func (c *check) dated(r estate.Record) {
+	meta := r.Meta()
+	if _, acceptance := r.(*estate.Acceptance); acceptance || meta.Off || meta.Until == "" || c.day == "" || c.day <= meta.Until {
+		return
 	}
+	c.add(Finding{
+		Code: "temporary.expired", Subject: estate.Line(r), Records: []string{estate.Line(r)}, Mend: offLine(r),
+		Why: fmt.Sprintf("Meant to be over by %s, and in force still.", meta.Until),
+	})
+}
+
+// needed says of what was meant to be over by now, and that something meant gets through by, what that is: it cannot just go.
+func (s *survey) needed(expired []Finding) []Finding {
+	if len(expired) == 0 {
+		return nil
+	}
+	by := map[string]string{}
+	for _, f := range expired {
+		by[f.Subject] = ""
+	}
+	for _, v := range s.walks.values {
+		for _, m := range v.met {
+			if target, asked := by[m.line]; asked && target == "" && m.lets {
+				by[m.line] = m.target
+			}
+		}
+	}
+	out := slices.Clone(expired)
+	for i := range out {
+		if f := &out[i]; by[f.Subject] != "" {
+			f.Why, f.Mend = fmt.Sprintf("%s; %s gets through by it.", strings.TrimSuffix(f.Why, "."), by[f.Subject]), nil
+		}
+	}
+	return out
 }
 
 // sites finds sites of services that listen nowhere.
@@ -147,9 +100,9 @@ func (c *check) sites() {
 }
 
 // rivals finds sites of one service that want the same requests: the first in order answers.
-func (c *check) rivals() {
+func (c *check) rivals(sites []estate.Record) {
 	type request struct{ name, path string }
-	for _, service := range c.m.Services {
+	if service := c.m.Services[sites[0].(*estate.Site).Service]; service != nil {
 		same := map[request][]*model.Site{}
 		var defaults []*model.Site
 		for _, later := range service.Sites {

@@ -20,7 +20,7 @@ func (c *check) shutting(o *opening) *trace.Mend {
 	if e.Site != nil {
 		return nil // other sites come in by the same port
 	}
-	if e.Map != nil && c.used[estate.Line(e.Map)] == "" && o.code != "exposure.wider" {
+	if e.Map != nil && !c.lets(e.Map) && o.code != "exposure.wider" {
 		if mend := c.closing(e.Open); mend != nil {
 			return mend
 		}
@@ -229,7 +229,7 @@ func Closing(t *trace.Tracer, open []trace.Open, from string) *trace.Mend {
 	if len(open) == 0 {
 		return nil
 	}
-	c := newCheck(context.Background(), t, "")
+	c := check{survey: survey{ctx: context.Background(), t: t, m: t.Model()}}
 	e := open[0]
 	if e.Map != nil && e.Map.Bind.Set().Subtract(netset.PortsOf(e.Range)).IsEmpty() {
 		if mend := c.closing(e); mend != nil {

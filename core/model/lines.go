@@ -401,6 +401,11 @@ func (m *Model) Recompile(e *estate.Estate) *Model {
 // structural are the kinds of records that say how machines hang together: where one of these changes, all is compiled anew.
 var structural = []string{"network", "host", "address", "route", "group", "container"}
 
+// HangsTogetherAs says whether machines hang together as in another model: then places and networks have the same numbers.
+func (m *Model) HangsTogetherAs(other *Model) bool {
+	return estate.Same(m.Estate, other.Estate, structural...)
+}
+
 // partOf is the part of the model that changed lines speak of.
 func (m *Model) partOf(e *estate.Estate) part {
 	x := part{kinds: map[string]bool{}, machines: map[string]map[PlaceID]bool{}, services: map[string]bool{}, filters: map[string]bool{}, before: m.Places}

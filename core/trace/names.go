@@ -6,6 +6,7 @@ import (
 	"sync"
 
 	"steady-compass/core/estate"
+	"steady-compass/core/model"
 	"steady-compass/core/names"
 )
 
@@ -22,13 +23,29 @@ type Name struct {
 type nameList struct {
 	once sync.Once
 	list []Name
+	at   map[string]int
 }
 
 // Names are all names in DNS, a site, an intent or a certificate, in the order of zone and name; not to be changed. Names with
 // an underscore label are not for visitors, and left out.
 func (t *Tracer) Names() []Name {
-	t.names.once.Do(func() { t.names.list = t.findNames() })
+	t.names.once.Do(func() {
+		t.names.list = t.findNames()
+		t.names.at = make(map[string]int, len(t.names.list))
+		for i, n := range t.names.list {
+			t.names.at[n.Name] = i
+		}
+	})
 	return t.names.list
+}
+
+// VantagesOf are the vantages that a name of ours is looked at from: those that it is for, where not everybody's.
+func (t *Tracer) VantagesOf(name string) []string {
+	list := t.Names()
+	if i, ok := t.names.at[name]; ok && len(list[i].From) > 0 {
+		return list[i].From
+	}
+	return []string{"internet"}
 }
 
 func (t *Tracer) findNames() []Name {
@@ -129,6 +146,21 @@ func CompareNames(a, b string) int {
 		a, b = a[:max(i, 0)], b[:max(j, 0)]
 	}
 	return len(a) - len(b)
+}
+
+// IntentsOf are the intents for a name, address or place, in the order written.
+func (t *Tracer) IntentsOf(target string) []*estate.Intent { return t.index.intents[target] }
+
+// AddressedAnywhere says whether some network gets an address for a name; what is asked for is added to reads.
+func (t *Tracer) AddressedAnywhere(name string, reads *Reads) bool {
+	for _, net := range t.m.Networks {
+		v6, v4 := t.m.Names.Addresses(name, t.m.AskerAt(model.Nowhere, net.ID))
+		reads.asked(slices.Concat(v6.Chain, v4.Chain)...)
+		if len(v6.Addresses)+len(v4.Addresses) > 0 {
+			return true
+		}
+	}
+	return false
 }
 
 // IsPlace says whether a word names a recorded host or container.

@@ -1,6 +1,7 @@
 package trace
 
 import (
+	"iter"
 	"slices"
 	"strings"
 
@@ -52,6 +53,9 @@ type Touch struct {
 	names    map[string]bool // themselves
 	below    []string        // and whatever is at or below these
 }
+
+// Anything is a touch that may have changed whatever there is.
+func Anything() *Touch { return &Touch{all: true} }
 
 // Touched is what an edit may have changed that made of the tracer's estate the other's.
 func (t *Tracer) Touched(after *Tracer) *Touch {
@@ -105,7 +109,7 @@ func (x *Touch) record(t, after *Tracer, r estate.Record) {
 		place(host)
 	case *estate.Listen:
 		place(r.Place)
-		x.services[r.Service] = true
+		x.services[r.Service] = x.services[r.Service] || t.hasSites(r.Service) || after.hasSites(r.Service) // else it is found by its place alone
 	case *estate.Site:
 		x.services[r.Service] = true
 		for _, name := range r.Names {
@@ -121,6 +125,11 @@ func (x *Touch) record(t, after *Tracer, r estate.Record) {
 	default: // how machines hang together, and what is rare
 		x.all = true
 	}
+}
+
+// hasSites says whether a service has sites, in force or not.
+func (t *Tracer) hasSites(service string) bool {
+	return slices.ContainsFunc(t.m.Estate.Of(estate.KindNamed("site")), func(r estate.Record) bool { return r.(*estate.Site).Service == service })
 }
 
 // covers is a name of a site or certificate, a wildcard perhaps.
@@ -195,6 +204,19 @@ func (t *Tracer) zonesAbove(name string) []string {
 
 // Everything says whether the edit may have changed any trace at all: how machines hang together.
 func (x *Touch) Everything() bool { return x.all }
+
+// Some says whether the edit may have changed what some places do.
+func (x *Touch) Some(places iter.Seq[model.PlaceID]) bool {
+	if x.all {
+		return true
+	}
+	for id := range places {
+		if x.places[id] {
+			return true
+		}
+	}
+	return false
+}
 
 // Trace says whether the edit may have changed what a trace of a name says.
 func (x *Touch) Trace(name string, r *Reads) bool {

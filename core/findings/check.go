@@ -1,0 +1,155 @@
+package findings
+
+import (
+	"cmp"
+	"context"
+	"slices"
+	"strings"
+
+	"steady-compass/core/estate"
+	"steady-compass/core/model"
+	"steady-compass/core/trace"
+)
+
+// Checked is an estate looked over, with what that came to part by part: after an edit only those parts are done again that it
+// may have changed. It is immutable, and many may go on from it at once.
+type Checked struct {
+	Report
+	survey
+	records *recordParts
+	filters *kept[*estate.Filter, *filterPart]
+	behind  *listening
+}
+
+// survey is what all parts of a check share: whom they ask, and what was walked before them.
+type survey struct {
+	ctx   context.Context
+	t     *trace.Tracer
+	m     *model.Model
+	day   estate.Date
+	walks *walks // nil where no flow is followed
+}
+
+// check is one part of a check, and what it finds.
+type check struct {
+	survey
+	found []Finding
+}
+
+// add notes a finding.
+func (c *check) add(f Finding) { c.found = append(c.found, f) }
+
+// Check looks the whole estate over, on a day. Its error is the context's, where that ends first.
+func Check(ctx context.Context, t *trace.Tracer, day estate.Date) (*Checked, error) {
+	return checked(ctx, t, day, nil)
+}
+
+// After looks over an estate whose tracer went on from that of the estate looked over already. It finds what Check does.
+func (x *Checked) After(ctx context.Context, t *trace.Tracer) (*Checked, error) {
+	return checked(ctx, t, x.day, x)
+}
+
+func checked(ctx context.Context, t *trace.Tracer, day estate.Date, before *Checked) (*Checked, error) {
+	next := &Checked{survey: survey{ctx: ctx, t: t, m: t.Model(), day: day}}
+	e := edit{touch: trace.Anything()}
+	if before == nil {
+		before = &Checked{}
+	} else {
+		e = edit{before.t.Touched(t), before.m}
+	}
+	next.records = next.lookAtRecords(before.records, e)
+	next.walks = next.walk(before.walks, e)
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
+	found := slices.Concat(next.records.found(), next.walks.found())
+	found = slices.Concat(found, next.names(found), next.ofPorts(), next.needed(next.records.expired()))
+	if next.behind = before.behind; before.behind == nil || !next.m.HangsTogetherAs(e.before) || !estate.Same(e.before.Estate, next.m.Estate, "listen", "map", "forward") {
+		next.behind = newListening(next.m)
+	}
+	next.filters = next.lookAtFilters(before.filters, e, next.behind, next.records)
+	for _, f := range next.filters.values {
+		if f != nil {
+			found = append(found, f.found...)
+		}
+	}
+	found = append(found, next.exposed()...)
+	next.Report = next.reportOf(found)
+	err := ctx.Err()
+	next.ctx = context.Background() // it outlives the request
+	return next, err
+}
+
+// CheckRecords looks at the records by themselves and beside one another, without following any flow.
+func CheckRecords(t *trace.Tracer, day estate.Date) Report {
+	s := survey{ctx: context.Background(), t: t, m: t.Model(), day: day}
+	records := s.lookAtRecords(nil, edit{touch: trace.Anything()})
+	return s.reportOf(slices.Concat(records.found(), records.expired(), s.ofPorts()))
+}
+
+// edit is what parts of a check that were done before are held against.
+type edit struct {
+	touch  *trace.Touch
+	before *model.Model
+}
+
+// reportOf brings together what was found, one finding a code and subject: the first of these takes in the records and mends
+// of the others.
+func (s *survey) reportOf(found []Finding) Report {
+	r := Report{Findings: []Finding{}, Accepted: []Finding{}, Counts: map[Level]int{Error: 0, Warning: 0, Note: 0}}
+	accepted := map[[2]string]bool{}
+	for _, rec := range s.m.Estate.Of(estate.KindNamed("accept")) {
+		a := rec.(*estate.Acceptance)
+		if !a.Off && s.day <= a.Until {
+			accepted[[2]string{a.Code, a.Subject}] = true
+		}
+	}
+	for _, f := range merged(found) {
+		if accepted[[2]string{f.Code, f.Subject}] {
+			r.Accepted = append(r.Accepted, f)
+			continue
+		}
+		r.Findings = append(r.Findings, f)
+		r.Counts[f.Level]++
+	}
+	order := func(a, b Finding) int {
+		return cmp.Or(cmp.Compare(a.Level.Rank(), b.Level.Rank()), strings.Compare(a.Subject, b.Subject), strings.Compare(a.Code, b.Code))
+	}
+	slices.SortFunc(r.Findings, order)
+	slices.SortFunc(r.Accepted, order)
+	return r
+}
+
+func merged(found []Finding) []Finding {
+	at := make(map[[2]string]int, len(found))
+	out := make([]Finding, 0, len(found))
+	for _, f := range found {
+		i, known := at[[2]string{f.Code, f.Subject}]
+		if known {
+			out[i].takeIn(f)
+			continue
+		}
+		at[[2]string{f.Code, f.Subject}] = len(out)
+		f.Level, f.Records = LevelOf(f.Code), slices.Clip(f.Records)
+		if f.Records == nil {
+			f.Records = []string{}
+		}
+		out = append(out, f)
+	}
+	return out
+}
+
+// takeIn is the same found again.
+func (f *Finding) takeIn(again Finding) {
+	for _, r := range again.Records {
+		if !slices.Contains(f.Records, r) {
+			f.Records = append(f.Records, r)
+		}
+	}
+	switch {
+	case f.Mend.IsEmpty() || again.Mend.IsEmpty(): // a part of it is not known how to end
+		f.Mend = nil
+	default:
+		f.Mend = joinMends(f.Mend, again.Mend)
+	}
+}
