@@ -22,28 +22,38 @@ func (r *run) cross(p *model.Place, w way) {
 		r.arrive(p, model.Internet, w)
 		return
 	}
-	for _, l := range r.t.crossed(p, w.dst, w.proto) {
+	c := r.t.crossed(p, w.dst, w.proto)
+	w.reads.and(&c.reads)
+	for _, l := range c.landings {
 		if part, ok := w.across(l); ok {
 			r.out = append(r.out, part)
 		}
 	}
 }
 
-// crossed is what becomes of all that the internet carries to a machine for an address.
-func (t *Tracer) crossed(p *model.Place, to dest, proto netset.Transport) []landing {
+// crossing is what becomes of all that the internet carries to a machine for an address.
+type crossing struct {
+	landings []landing
+	reads    Reads
+}
+
+// crossed is a crossing, worked out once.
+func (t *Tracer) crossed(p *model.Place, to dest, proto netset.Transport) *crossing {
 	key := crossingKey{p.ID, to.addr, proto}
 	if known, ok := t.crossings.Load(key); ok {
-		return known.([]landing)
+		return known.(*crossing)
 	}
+	c := &crossing{}
 	six := to.addr.Is6()
 	all := netset.Everything().Of(six)
 	r := &run{t: t, goal: goal{place: model.Nowhere}}
 	r.arrive(p, model.Internet, way{
 		origins: all, src: source{set: all, float: model.Nowhere, net: model.NoNet}, dst: to,
-		proto: proto, ports: netset.AllPorts(), outer: netset.AllPorts(), six: six, mute: true, cells: &noCells,
+		proto: proto, ports: netset.AllPorts(), outer: netset.AllPorts(), six: six, mute: true, cells: &noCells, reads: &c.reads,
 	})
-	t.crossings.Store(key, r.out)
-	return r.out
+	c.landings = r.out
+	t.crossings.Store(key, c)
+	return c
 }
 
 // across is the part of what becomes of everything that a flow is.
@@ -78,7 +88,7 @@ func (w way) across(l landing) (landing, bool) {
 		l.door = &d
 	}
 	l.held = l.held.behind(w.held, seen)
-	l.head, l.crossed, l.hops = w.trail, sources, w.hops+l.hops
+	l.head, l.crossed, l.hops, l.reads = w.trail, sources, w.hops+l.hops, w.reads
 	return l, true
 }
 

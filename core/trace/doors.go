@@ -3,9 +3,11 @@ package trace
 import (
 	"net/netip"
 	"slices"
+	"sync"
 
 	"github.com/gaissmai/bart"
 
+	"steady-compass/core/estate"
 	"steady-compass/core/model"
 	"steady-compass/core/netset"
 )
@@ -42,8 +44,23 @@ type prefixAt struct {
 	one netip.Addr // any of the doors in it: what leads to one leads to all
 }
 
+// doorList is the doors, worked out once.
+type doorList struct {
+	once sync.Once
+	all  *doors
+}
+
+// sameDoors says whether nothing changed between two models that the doors come of.
+func sameDoors(before, after *model.Model) bool {
+	if !after.HangsTogetherAs(before) || !estate.Same(before.Estate, after.Estate, "outbound") {
+		return false
+	}
+	gone, come := estate.Changed(before.Estate, after.Estate, estate.KindNamed("forward"))
+	return !slices.ContainsFunc(slices.Concat(gone, come), func(r estate.Record) bool { return r.(*estate.Forward).Bind.Addr.IsValid() })
+}
+
 func (t *Tracer) allDoors() *doors {
-	t.doorsOnce.Do(func() {
+	t.doors.once.Do(func() {
 		d := &doors{islands: map[model.Island][]int{}, sources: map[model.Island]netset.Addrs{}, own: map[model.Island]netset.Addrs{}, named: map[netip.Addr][]model.PlaceID{}}
 		seen := map[netip.Addr]bool{}
 		index := map[netip.Prefix]int{}
@@ -119,9 +136,9 @@ func (t *Tracer) allDoors() *doors {
 				d.public = append(d.public, i)
 			}
 		}
-		t.doors = d
+		t.doors.all = d
 	})
-	return t.doors
+	return t.doors.all
 }
 
 // routedTo are the hosts to which blocks that an address is in are routed, from wherever.
@@ -156,21 +173,24 @@ func (d *doors) islandsOf(m *model.Model, a netip.Addr) []model.Island {
 	return out
 }
 
-// abroad are the doors that let in more than strangers from the internet: those worth trying from other islands.
-func (t *Tracer) abroad() []int {
+// openAbroad are the doors that let in more than strangers from the internet: those worth trying from other islands.
+func (t *Tracer) openAbroad() []int {
 	t.abroadOnce.Do(func() {
 		d := t.allDoors()
+		out := []int{}
 		for _, i := range d.public {
-			to := d.list[i].dst
-			if slices.ContainsFunc(netset.Both.Each(), func(proto netset.Transport) bool {
-				s := t.shoreOf(to, proto)
-				return !s.sure || s.admits.Overlaps(d.elsewhere(s.islands))
-			}) {
-				t.openAbroad = append(t.openAbroad, i)
+			if slices.ContainsFunc(netset.Both.Each(), func(proto netset.Transport) bool { return t.shoreOf(d.list[i].dst, proto).abroad }) {
+				out = append(out, i)
 			}
 		}
+		t.abroad.Store(&out)
 	})
-	return t.openAbroad
+	return *t.abroad.Load()
+}
+
+// sameTrials says whether the addresses worth trying are those of before the edit.
+func (t *Tracer) sameTrials() bool {
+	return t.was.abroad != nil && slices.Equal(*t.was.abroad, t.openAbroad())
 }
 
 // elsewhere are the sources of ours that are not of some islands alone.
@@ -193,7 +213,7 @@ func (t *Tracer) candidates(o origin) []candidate {
 	case o.net == model.Internet:
 		at = slices.Clone(all.public)
 	default:
-		at = slices.Concat(all.islands[t.m.Networks[o.net].Island], t.abroad())
+		at = slices.Concat(all.islands[t.m.Networks[o.net].Island], t.openAbroad())
 	}
 	slices.Sort(at)
 	leads := map[int]bool{} // by prefix
@@ -227,37 +247,44 @@ type takingKey struct {
 	proto netset.Transport
 }
 
-// mayTake says whether anything could take flows to a candidate over a transport, whatever stands before it. Where it says
-// no, nothing is open there and nothing is undecided.
-func (t *Tracer) mayTake(c candidate, proto netset.Transport) bool {
-	if c.dst.float != model.Nowhere {
-		return t.listens(t.m.Places[c.dst.float], proto, 0)
-	}
-	return t.addressTakes(c.dst.addr, proto, 0)
+// taking is whether anything takes flows at an address.
+type taking struct {
+	takes bool
+	reads Reads
 }
 
-func (t *Tracer) addressTakes(a netip.Addr, proto netset.Transport, depth int) bool {
+// mayTake says whether anything could take flows to a candidate over a transport, whatever stands before it. Where it says
+// no, nothing is open there and nothing is undecided.
+func (t *Tracer) mayTake(c candidate, proto netset.Transport, reads *Reads) bool {
+	if c.dst.float != model.Nowhere {
+		return t.listens(t.m.Places[c.dst.float], proto, 0, reads)
+	}
+	x := t.addressTakes(c.dst.addr, proto, 0)
+	reads.and(&x.reads)
+	return x.takes
+}
+
+func (t *Tracer) addressTakes(a netip.Addr, proto netset.Transport, depth int) *taking {
 	key := takingKey{a, proto}
 	if known, ok := t.taking.Load(key); ok {
-		return known.(bool)
+		return known.(*taking)
 	}
-	takes := depth > maxHops
+	x := &taking{takes: depth > maxHops || t.allDoors().unknown}
 	for _, h := range t.m.Owners(a) {
-		takes = takes || t.listens(t.m.Places[h.Place], proto, depth)
+		x.takes = t.listens(t.m.Places[h.Place], proto, depth, &x.reads) || x.takes
 	}
-	d := t.allDoors()
-	takes = takes || d.unknown
-	for _, p := range d.routedTo(a) {
-		takes = takes || t.listens(t.m.Places[p], proto, depth)
+	for _, p := range t.allDoors().routedTo(a) {
+		x.takes = t.listens(t.m.Places[p], proto, depth, &x.reads) || x.takes
 	}
 	if depth == 0 {
-		t.taking.Store(key, takes)
+		t.taking.Store(key, x)
 	}
-	return takes
+	return x
 }
 
 // listens says whether a place, or what it forwards to, listens for a transport; or whether nobody wrote down what does.
-func (t *Tracer) listens(p *model.Place, proto netset.Transport, depth int) bool {
+func (t *Tracer) listens(p *model.Place, proto netset.Transport, depth int, reads *Reads) bool {
+	reads.place(p.ID)
 	stack := t.m.Places[p.Stack]
 	if p.Unlisted || p.Outside || stack.Unlisted ||
 		slices.ContainsFunc(stack.Sockets, func(s model.Socket) bool { return s.Record.Bind.Transport&proto != 0 }) ||
@@ -265,7 +292,12 @@ func (t *Tracer) listens(p *model.Place, proto netset.Transport, depth int) bool
 		return true
 	}
 	return slices.ContainsFunc(p.Forwards, func(f *model.Forward) bool {
-		return f.Record.Bind.Transport&proto != 0 && !p.Owns(f.Record.To.Addr) && t.addressTakes(f.Record.To.Addr, proto, depth+1)
+		if f.Record.Bind.Transport&proto == 0 || p.Owns(f.Record.To.Addr) {
+			return false
+		}
+		x := t.addressTakes(f.Record.To.Addr, proto, depth+1)
+		reads.and(&x.reads)
+		return x.takes
 	})
 }
 
@@ -274,6 +306,8 @@ type shore struct {
 	islands []model.Island // where something may take it, or is beside it
 	sure    bool           // the internet leads it to one machine
 	admits  netset.Addrs   // the sources of whatever comes through there, or cannot be told
+	abroad  bool           // it lets in some of ours that are not of those islands
+	reads   Reads
 }
 
 // shoreOf is the shore of an address, worked out once.
@@ -290,22 +324,26 @@ func (t *Tracer) shoreOf(to dest, proto netset.Transport) *shore {
 		s.sure = true
 		s.islands = append(s.islands, t.m.Places[hop.Place].Island)
 		var sets []netset.Addrs
-		for _, l := range t.crossed(t.m.Places[hop.Place], to, proto) {
+		c := t.crossed(t.m.Places[hop.Place], to, proto)
+		s.reads.and(&c.reads)
+		for _, l := range c.landings {
 			sets = append(sets, l.origins)
 		}
 		s.admits = netset.Union(sets...)
 	}
+	s.abroad = !s.sure || s.admits.Overlaps(t.allDoors().elsewhere(s.islands))
 	t.shores.Store(key, s)
 	return s
 }
 
 // keptOut says whether nothing from an origin comes to an address, whatever becomes of it on its way out: it has to cross
 // the internet, and on the other side none of the sources that it may have by then is let in.
-func (t *Tracer) keptOut(from model.Island, sources netset.Addrs, c candidate, proto netset.Transport) bool {
+func (t *Tracer) keptOut(from model.Island, sources netset.Addrs, c candidate, proto netset.Transport, reads *Reads) bool {
 	if !c.dst.addr.IsValid() {
 		return false
 	}
 	s := t.shoreOf(c.dst, proto)
+	reads.and(&s.reads)
 	return s.sure && !slices.Contains(s.islands, from) && !s.admits.Overlaps(sources)
 }
 

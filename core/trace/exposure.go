@@ -89,73 +89,41 @@ type Exposure struct {
 	Hidden []Open `json:"-"`
 }
 
-// exposing is an exposure on the way.
-type exposing struct {
-	Exposure
-	open    []Open
+// Fronted are the ports of a place that something stands before, rising.
+type Fronted func(place string) []uint16
+
+// looking is how an exposure is looked at.
+type looking struct {
 	fronted Fronted // where asked for, ranges are parted where other intents land, and where something stands before them
 	beyond  bool    // without what is meant for anyone, and what is nobody's concern
 }
 
-// Fronted are the ports of a place that something stands before, rising.
-type Fronted func(place string) []uint16
+// exposing is the exposure of one address on the way.
+type exposing struct {
+	looking
+	viewed
+}
 
 // Exposure is everything that can be touched from a vantage, exact in sources, addresses, transports and
 // ports.
 func (t *Tracer) Exposure(v Vantage) Exposure {
-	return t.expose(v, exposing{})
+	return t.expose(v, looking{})
 }
 
 // Parted is an exposure whose ranges are parted wherever other intents land, and where something stands before them.
 func (t *Tracer) Parted(v Vantage, fronted Fronted) Exposure {
-	return t.expose(v, exposing{fronted: fronted})
+	return t.expose(v, looking{fronted: fronted})
 }
 
 // Beyond is what a parted exposure has that may be more than is meant: not what is meant for anyone, and only what lands
 // where some intent does, what a map leads to, and what something stands before. Nothing is told of what is undecided.
 func (t *Tracer) Beyond(v Vantage, fronted Fronted) Exposure {
-	return t.expose(v, exposing{fronted: fronted, beyond: true})
-}
-
-func (t *Tracer) expose(v Vantage, x exposing) Exposure {
-	x.Exposure = Exposure{From: v.Word, Open: []Open{}, Undecided: []Dark{}}
-	for _, o := range v.origins {
-		island, sources := t.outwards(o)
-		for _, c := range t.candidates(o) {
-			if o.place != model.Nowhere && t.m.Places[t.m.Places[o.place].Stack].Owns(c.dst.addr) {
-				continue // a machine reaching itself is nobody's exposure
-			}
-			ports := netset.AllPorts()
-			if x.beyond {
-				if ports = t.portsOfConcern(&x, c); ports.IsEmpty() {
-					continue
-				}
-			}
-			for _, proto := range netset.Both.Each() {
-				if !t.mayTake(c, proto) || island != model.Mainland && t.keptOut(island, sources, c, proto) {
-					continue
-				}
-				w := o.start(proto, ports)
-				w.dst = c.dst
-				for _, l := range t.deliver(o, w, goal{place: model.Nowhere}) {
-					t.opened(&x, l, c, o)
-				}
-			}
-		}
-	}
-	x.Open = t.finish(x.open, &v, x.fronted != nil)
-	slices.SortStableFunc(x.Undecided, func(a, b Dark) int {
-		return cmp.Or(strings.Compare(a.Address, b.Address), strings.Compare(a.Transport, b.Transport), strings.Compare(a.Ports, b.Ports))
-	})
-	x.Undecided = slices.CompactFunc(x.Undecided, func(a, b Dark) bool {
-		return a.Address == b.Address && a.Transport == b.Transport && a.Ports == b.Ports && a.Place == b.Place
-	})
-	return x.Exposure
+	return t.expose(v, looking{fronted: fronted, beyond: true})
 }
 
 // opened notes what one landing opens, as far as its replies come back.
 func (t *Tracer) opened(x *exposing, l landing, c candidate, o origin) {
-	dark := &x.Undecided
+	dark := &x.dark
 	switch {
 	case l.stopped == Undecided:
 		place := t.entered(c, &l)
@@ -183,24 +151,23 @@ func (t *Tracer) opened(x *exposing, l landing, c candidate, o origin) {
 // portsOfConcern are those on which a candidate may open more than is meant: all, where an intent lands there or its machine
 // leads flows elsewhere, else those that something stands before.
 func (t *Tracer) portsOfConcern(x *exposing, c candidate) netset.Ports {
-	t.intended()
 	places := []model.PlaceID{c.dst.float}
 	if c.dst.float == model.Nowhere {
 		places = places[:0]
 		for _, h := range t.m.Owners(c.dst.addr) {
 			places = append(places, h.Place)
 		}
-		if len(places) == 0 || t.doors.named[c.dst.addr] != nil {
+		if len(places) == 0 || t.allDoors().named[c.dst.addr] != nil {
 			return netset.AllPorts()
 		}
 	}
 	var ports []netset.PortRange
 	for _, id := range places {
 		p := t.m.Places[id]
-		if t.landed[id] || len(p.Maps)+len(p.Forwards) > 0 || slices.ContainsFunc(p.Sockets, func(s model.Socket) bool { return s.Place != id }) {
+		if x.reads.place(id); t.intended().places[id] || len(p.Maps)+len(p.Forwards) > 0 || slices.ContainsFunc(p.Sockets, func(s model.Socket) bool { return s.Place != id }) {
 			return netset.AllPorts()
 		}
-		for _, port := range x.fronted(p.Name) {
+		for _, port := range x.before(p.Name) {
 			ports = append(ports, netset.OnePort(port))
 		}
 	}
@@ -209,15 +176,18 @@ func (t *Tracer) portsOfConcern(x *exposing, c candidate) netset.Ports {
 
 // concerns says whether what a landing opens may be more than is meant.
 func (t *Tracer) concerns(x *exposing, l landing) bool {
-	t.intended()
-	if l.mapped == nil && !t.landed[l.sock.Place] {
-		return slices.ContainsFunc(x.fronted(t.m.Places[l.sock.Place].Name), l.ports.Contains)
+	x.reads.place(l.sock.Place)
+	x.reads.service(l.sock.Record.Service)
+	if l.mapped == nil && !t.intended().places[l.sock.Place] {
+		return slices.ContainsFunc(x.before(t.m.Places[l.sock.Place].Name), l.ports.Contains)
 	}
 	return !t.forAnyone(l)
 }
 
 // openedAt notes what a landing whose replies come back opens.
 func (t *Tracer) openedAt(x *exposing, l landing, c candidate) {
+	x.reads.place(l.sock.Place)
+	x.reads.service(l.sock.Record.Service)
 	records := l.records()
 	place := t.m.Places[l.sock.Place]
 	base := Open{
@@ -256,7 +226,7 @@ func (t *Tracer) openedAt(x *exposing, l landing, c candidate) {
 			s.Records = append(slices.Clone(records), estate.Line(site.record))
 			if l.relayed && len(site.record.Sources) > 0 {
 				s.Ports = s.Range.String()
-				x.Hidden = append(x.Hidden, s)
+				x.hidden = append(x.hidden, s)
 			}
 			if !s.set.IsEmpty() || l.src.float != model.Nowhere || l.origins.IsEmpty() {
 				x.add(t, s, site.name)
@@ -301,10 +271,10 @@ func (w *way) records() []string {
 
 // add takes in what is open, parted where the intents that land there change along its ports, and what stands before them.
 func (x *exposing) add(t *Tracer, e Open, site string) {
-	byPort := t.intended()[landsAt{t.m.PlaceNamed(e.Place).ID, protoOf(e.Transport), site}]
+	byPort := t.intended().at[landsAt{t.m.PlaceNamed(e.Place).ID, protoOf(e.Transport), site}]
 	var fronted []uint16
 	if x.fronted != nil {
-		fronted = x.fronted(e.Place)
+		fronted = x.before(e.Place)
 	}
 	if len(byPort)+len(fronted) == 0 || e.manyToOne() || e.Range.Lo == e.Range.Hi {
 		e.fronted = slices.Contains(fronted, e.Port)

@@ -25,37 +25,129 @@ type meant struct {
 	records  []*estate.Intent
 }
 
+// landings are where every intent lands and for whom.
+type landings struct {
+	of      map[*estate.Intent]*landed
+	at      map[landsAt]map[uint16]*meant
+	places  map[model.PlaceID]bool // of at
+	changed map[model.PlaceID]bool // where somebody else is meant to get to than before the edit
+}
+
+// landed is where an intent lands.
+type landed struct {
+	spots []spot
+	reads Reads
+	known map[spot]bool // of spots, while many come
+}
+
+func (x *landed) add(s spot) {
+	switch {
+	case x.known == nil && len(x.spots) < 16:
+		if slices.Contains(x.spots, s) {
+			return
+		}
+	case x.known == nil:
+		x.known = map[spot]bool{}
+		for _, old := range x.spots {
+			x.known[old] = true
+		}
+		fallthrough
+	default:
+		if x.known[s] {
+			return
+		}
+		x.known[s] = true
+	}
+	x.spots = append(x.spots, s)
+}
+
+// spot is a port of something that an intent lands at.
+type spot struct {
+	landsAt
+	port uint16
+}
+
 // intended builds, once, where every intent lands and for whom.
-func (t *Tracer) intended() map[landsAt]map[uint16]*meant {
-	t.once.Do(func() {
-		t.meant = map[landsAt]map[uint16]*meant{}
-		known := map[aimedAt][]landedOn{}
+func (t *Tracer) intended() *landings {
+	t.landOnce.Do(func() {
+		before := t.was.landings
+		if before == nil {
+			before = &landings{}
+		}
+		next := &landings{of: make(map[*estate.Intent]*landed, len(t.m.Intents)), at: before.at, places: before.places, changed: map[model.PlaceID]bool{}}
+		anew := map[landsAt]bool{}
+		known := map[aimedAt]*aimed{}
 		for _, i := range t.m.Intents {
-			t.landIntent(i, known)
+			old := before.of[i]
+			if old != nil && !t.was.touch.Trace(i.Target, &old.reads) {
+				next.of[i] = old
+				continue
+			}
+			now := t.landIntent(i, known)
+			next.of[i] = now
+			if old == nil {
+				old = &landed{}
+			}
+			if !slices.Equal(old.spots, now.spots) {
+				for _, s := range slices.Concat(old.spots, now.spots) {
+					anew[s.landsAt] = true
+				}
+			}
 		}
-		t.landed = map[model.PlaceID]bool{}
-		for k := range t.meant {
-			t.landed[k.place] = true
+		for i, old := range before.of {
+			if next.of[i] == nil {
+				for _, s := range old.spots {
+					anew[s.landsAt] = true
+				}
+			}
 		}
+		if len(anew) > 0 || before.at == nil {
+			next.meantAnew(t.m, before, anew)
+		}
+		t.landings.Store(next)
 	})
-	return t.meant
+	return t.landings.Load()
+}
+
+// meantAnew works out for some of what intents land at who is meant to get there.
+func (x *landings) meantAnew(m *model.Model, before *landings, anew map[landsAt]bool) {
+	x.at = make(map[landsAt]map[uint16]*meant, len(before.at))
+	for k, ports := range before.at {
+		if !anew[k] {
+			x.at[k] = ports
+		}
+	}
+	for _, i := range m.Intents {
+		for _, s := range x.of[i].spots {
+			if anew[s.landsAt] {
+				x.note(m, s, i)
+			}
+		}
+	}
+	x.places = make(map[model.PlaceID]bool, len(before.places))
+	for k := range x.at {
+		x.places[k.place] = true
+	}
+	for k := range anew {
+		x.changed[k.place] = true
+	}
 }
 
 // meantAt is what intents say of a site, or of a listener without any, on a port; nil where none lands there.
 func (t *Tracer) meantAt(place model.PlaceID, port uint16, proto netset.Transport, site string) *meant {
-	return t.intended()[landsAt{place, proto, site}][port]
+	return t.intended().at[landsAt{place, proto, site}][port]
 }
 
-func (t *Tracer) note(k landsAt, port uint16, i *estate.Intent) {
-	byPort := t.meant[k]
+func (x *landings) note(of *model.Model, s spot, i *estate.Intent) {
+	byPort := x.at[s.landsAt]
 	if byPort == nil {
 		byPort = map[uint16]*meant{}
-		t.meant[k] = byPort
+		x.at[s.landsAt] = byPort
 	}
-	m := byPort[port]
+	m := byPort[s.port]
 	if m == nil {
 		m = &meant{places: map[model.PlaceID]bool{}}
-		byPort[port] = m
+		byPort[s.port] = m
 	}
 	if slices.Contains(m.records, i) {
 		return
@@ -67,7 +159,7 @@ func (t *Tracer) note(k landsAt, port uint16, i *estate.Intent) {
 			m.anyone = true
 		case s.Word == "nobody":
 		default:
-			match := t.m.Selected(s)
+			match := of.Selected(s)
 			m.audience = netset.Union(m.audience, match.Set)
 			for _, f := range match.Float {
 				m.places[f] = true
@@ -91,10 +183,15 @@ type (
 		sock *model.Socket
 		port uint16
 	}
+	aimed struct {
+		landings []landedOn
+		reads    Reads
+	}
 )
 
-// landIntent finds where the ways that an intent names land, from its audience.
-func (t *Tracer) landIntent(i *estate.Intent, known map[aimedAt][]landedOn) {
+// landIntent finds where the ways that an intent names land, from its audience. known are the flows that were followed for others.
+func (t *Tracer) landIntent(i *estate.Intent, known map[aimedAt]*aimed) *landed {
+	out := &landed{}
 	var vantages []string
 	for _, s := range i.For {
 		if s.Word != "nobody" {
@@ -109,7 +206,7 @@ func (t *Tracer) landIntent(i *estate.Intent, known map[aimedAt][]landedOn) {
 	}
 	keys := keysOf(i.Ports)
 	if p := t.m.PlaceNamed(i.Target); p != nil {
-		t.landPlace(i, p)
+		t.landPlace(out, i, p)
 	}
 	for _, word := range vantages {
 		v, err := t.VantageNamed(word)
@@ -117,9 +214,9 @@ func (t *Tracer) landIntent(i *estate.Intent, known map[aimedAt][]landedOn) {
 			continue
 		}
 		for _, o := range v.origins {
-			for _, d := range t.meantDests(i, o) {
+			for _, d := range t.meantDests(i, o, &out.reads) {
 				if len(keys) == 0 {
-					t.landWide(i, o, d)
+					t.landWide(out, i, o, d)
 					continue
 				}
 				for _, k := range keys {
@@ -129,31 +226,38 @@ func (t *Tracer) landIntent(i *estate.Intent, known map[aimedAt][]landedOn) {
 						name = i.Target
 					}
 					t.aim(&g, asking{q: request{name: name, port: k.Port}, place: t.m.PlaceNamed(i.Target)}, i)
+					g.noted(t, &out.reads)
 					at := aimedAt{o.place, o.net, o.word, d, k, g}
-					landings, done := known[at]
-					if !done {
+					flow := known[at]
+					if flow == nil {
+						flow = &aimed{}
+						known[at] = flow
 						w := o.start(k.Transport, netset.PortsOf(netset.OnePort(k.Port)))
-						w.dst = d
+						w.dst, w.reads = d, &flow.reads
 						for _, l := range t.deliver(o, w, g) {
 							if l.sock != nil {
-								landings = append(landings, landedOn{l.sock, l.port()})
+								flow.landings = append(flow.landings, landedOn{l.sock, l.port()})
 							}
 						}
-						known[at] = landings
 					}
-					for _, l := range landings {
-						t.landService(i, l.sock, l.port, k.Transport, name)
+					out.reads.and(&flow.reads)
+					for _, l := range flow.landings {
+						t.landService(out, l.sock, l.port, k.Transport, name)
 					}
 				}
 			}
 		}
 	}
+	out.known = nil
+	return out
 }
 
 func isIP(text string) bool { _, err := netip.ParseAddr(text); return err == nil }
 
 // landPlace is an intent for a place: its own listeners on those ports, at every address it holds.
-func (t *Tracer) landPlace(i *estate.Intent, p *model.Place) {
+func (t *Tracer) landPlace(out *landed, i *estate.Intent, p *model.Place) {
+	out.reads.place(p.ID)
+	out.reads.place(p.Stack)
 	stack := t.m.Places[p.Stack]
 	for n := range stack.Sockets {
 		s := &stack.Sockets[n]
@@ -164,7 +268,7 @@ func (t *Tracer) landPlace(i *estate.Intent, p *model.Place) {
 		for _, proto := range (s.Record.Bind.Transport & i.Ports.Transport).Each() {
 			for _, r := range both.Ranges() {
 				for port := int(r.Lo); port <= int(r.Hi); port++ {
-					t.landService(i, s, uint16(port), proto, "")
+					t.landService(out, s, uint16(port), proto, "")
 				}
 			}
 		}
@@ -172,17 +276,17 @@ func (t *Tracer) landPlace(i *estate.Intent, p *model.Place) {
 }
 
 // landWide is an intent for so many ports that they are tried as one set.
-func (t *Tracer) landWide(i *estate.Intent, o origin, d dest) {
+func (t *Tracer) landWide(out *landed, i *estate.Intent, o origin, d dest) {
 	for _, proto := range i.Ports.Transport.Each() {
 		w := o.start(proto, i.Ports.Set())
-		w.dst = d
+		w.dst, w.reads = d, &out.reads
 		for _, l := range t.deliver(o, w, goal{place: model.Nowhere}) {
 			if l.sock == nil {
 				continue
 			}
 			for _, r := range l.ports.Ranges() {
 				for port := int(r.Lo); port <= int(r.Hi); port++ {
-					t.landService(i, l.sock, uint16(port), proto, "")
+					t.landService(out, l.sock, uint16(port), proto, "")
 				}
 			}
 		}
@@ -191,36 +295,35 @@ func (t *Tracer) landWide(i *estate.Intent, o origin, d dest) {
 
 // landService notes an intent at a listener: at the site that the name picks, or at all of them
 // where the intent names the place.
-func (t *Tracer) landService(i *estate.Intent, s *model.Socket, port uint16, proto netset.Transport, name string) {
+func (t *Tracer) landService(out *landed, s *model.Socket, port uint16, proto netset.Transport, name string) {
 	service := t.m.Service(s.Record.Service)
-	key := landsAt{s.Place, proto, ""}
+	out.reads.service(service.Name)
+	note := func(site string) { out.add(spot{landsAt{s.Place, proto, site}, port}) }
 	if len(service.Sites) == 0 {
-		t.note(key, port, i)
+		note("")
 		return
 	}
 	door := siteDoor{service: service, port: port}
 	if name == "" {
 		for _, site := range door.sites() {
-			key.site = site.Name
-			t.note(key, port, i)
+			note(site.Name)
 		}
-		key.site = "*"
-		t.note(key, port, i)
+		note("*")
 		return
 	}
 	group, how := door.pick(name, s.Record.FirstAnswers)
 	if len(group) > 0 {
-		key.site = group[0].Name
 		if how == byDefault {
-			key.site = "*"
+			note("*")
+		} else {
+			note(group[0].Name)
 		}
-		t.note(key, port, i)
 	}
 }
 
 // meantDests are where an intent's target is or, while its name leads to nobody of ours, should be.
-func (t *Tracer) meantDests(i *estate.Intent, o origin) []dest {
-	found := t.destsOf(i.Target, o)
+func (t *Tracer) meantDests(i *estate.Intent, o origin, reads *Reads) []dest {
+	found := t.destsOf(i.Target, o, reads)
 	if o.place == model.Nowhere && o.net == model.Internet {
 		found = slices.DeleteFunc(found, func(d dest) bool { return !netset.GloballyReachable().Contains(d.addr) })
 	}
@@ -233,6 +336,7 @@ func (t *Tracer) meantDests(i *estate.Intent, o origin) []dest {
 	g := goal{place: model.Nowhere}
 	port, proto := i.Ports.Ranges[0].Lo, i.Ports.Transport.Each()[0]
 	t.aim(&g, asking{q: request{name: i.Target, port: port}}, i)
+	g.noted(t, reads)
 	if a, ok := t.publicAddress(g, o, port, proto, false); ok {
 		return []dest{toAddr(a)}
 	}
@@ -242,7 +346,7 @@ func (t *Tracer) meantDests(i *estate.Intent, o origin) []dest {
 func (t *Tracer) routedToUs(a netip.Addr) bool { _, ok := t.m.BlockOf(a); return ok }
 
 // destsOf are where a name, address or place is, seen from an origin.
-func (t *Tracer) destsOf(target string, o origin) []dest {
+func (t *Tracer) destsOf(target string, o origin, reads *Reads) []dest {
 	if a, err := netip.ParseAddr(target); err == nil {
 		return []dest{toAddr(a.Unmap())}
 	}
@@ -260,6 +364,7 @@ func (t *Tracer) destsOf(target string, o origin) []dest {
 		return out
 	}
 	v6, v4 := t.m.Names.Addresses(target, t.asker(o))
+	reads.asked(slices.Concat(v6.Chain, v4.Chain)...)
 	for _, answer := range []names.Answer{v6, v4} {
 		for _, found := range answer.Addresses {
 			if found.Addr.IsValid() {

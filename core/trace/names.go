@@ -175,8 +175,7 @@ func (t *Tracer) Lands(place string) bool {
 	if p == nil {
 		return false
 	}
-	t.intended()
-	return t.landed[p.ID]
+	return t.intended().places[p.ID]
 }
 
 // Answer is what a name answers to a vantage, for one type.

@@ -19,6 +19,21 @@ type Reads struct {
 	all      bool     // listeners wherever they are
 }
 
+// and adds what another read.
+func (r *Reads) and(other *Reads) {
+	if r == nil {
+		return
+	}
+	for _, id := range other.places {
+		r.place(id)
+	}
+	for _, s := range other.services {
+		r.service(s)
+	}
+	r.asked(other.names...)
+	r.all = r.all || other.all
+}
+
 func (r *Reads) place(id model.PlaceID) {
 	if r != nil && !slices.Contains(r.places, id) {
 		r.places = append(r.places, id)
@@ -224,6 +239,9 @@ func (x *Touch) Trace(name string, r *Reads) bool {
 		slices.ContainsFunc(r.places, func(p model.PlaceID) bool { return x.places[p] }) ||
 		slices.ContainsFunc(r.services, func(s string) bool { return x.services[s] })
 }
+
+// stands says whether the edit leaves alone all that something read.
+func (x *Touch) stands(r *Reads) bool { return !x.Trace("", r) }
 
 func (x *Touch) name(name string) bool {
 	return x.names[name] || slices.ContainsFunc(x.below, func(base string) bool { return names.Under(name, base) })

@@ -8,6 +8,7 @@ import (
 	"net/netip"
 	"slices"
 	"sync"
+	"sync/atomic"
 
 	"steady-compass/core/estate"
 	"steady-compass/core/model"
@@ -250,36 +251,66 @@ type Tracer struct {
 	day   estate.Date
 	index *index
 	names *nameList
+	doors *doorList
 
-	once   sync.Once // where intents land, asked for by exposure only
-	meant  map[landsAt]map[uint16]*meant
-	landed map[model.PlaceID]bool // the places of meant
-
-	doorsOnce  sync.Once
-	doors      *doors
+	// Asked for by exposure only.
+	landOnce   sync.Once
+	landings   atomic.Pointer[landings]
 	abroadOnce sync.Once
-	openAbroad []int
+	abroad     atomic.Pointer[[]int]
 
-	taking    sync.Map // of takingKey: bool
+	views     sync.Map // of viewKey: *view
+	taking    sync.Map // of takingKey: *taking
 	shores    sync.Map // of takingKey: *shore
+	crossings sync.Map // of crossingKey: *crossing
 	narrow    sync.Map // of sitesKey: narrowSites
-	crossings sync.Map // of crossingKey: []landing
+
+	was was
+}
+
+// was is what a tracer that went on from another takes over from that, as far as the edit between does not touch it.
+type was struct {
+	touch    *Touch
+	landings *landings
+	abroad   *[]int
+	views    *sync.Map
 }
 
 // New is a tracer over a model, on a day.
 func New(m *model.Model, day estate.Date) *Tracer {
-	return &Tracer{m: m, day: day, index: buildIndex(m, nil), names: &nameList{}}
+	return &Tracer{m: m, day: day, index: buildIndex(m, nil), names: &nameList{}, doors: &doorList{}, was: was{touch: Anything()}}
 }
 
 // After is a tracer over an estate that came of the tracer's own by an edit, on the same day. It answers as a new one does,
 // and shares with this one what no changed line speaks of.
 func (t *Tracer) After(e *estate.Estate) *Tracer {
 	m := t.m.Recompile(e)
-	next := &Tracer{m: m, day: t.day, index: buildIndex(m, t), names: &nameList{}}
+	next := &Tracer{m: m, day: t.day, index: buildIndex(m, t), names: &nameList{}, doors: &doorList{}}
 	if estate.Same(t.m.Estate, e, "zone", "dns", "host", "container", "network", "group", "listen", "site", "intend", "cert") {
 		next.names = t.names
 	}
+	next.was.touch = t.Touched(next)
+	if next.was.touch.all {
+		return next
+	}
+	if sameDoors(t.m, m) {
+		next.doors = t.doors
+		takeOver(&next.shores, &t.shores, func(s *shore) bool { return next.was.touch.stands(&s.reads) })
+		takeOver(&next.crossings, &t.crossings, func(c *crossing) bool { return next.was.touch.stands(&c.reads) })
+		takeOver(&next.taking, &t.taking, func(x *taking) bool { return next.was.touch.stands(&x.reads) })
+		next.was.landings, next.was.abroad, next.was.views = t.landings.Load(), t.abroad.Load(), &t.views
+	}
 	return next
+}
+
+// takeOver puts into one map what stands of another.
+func takeOver[V any](to, from *sync.Map, stands func(V) bool) {
+	from.Range(func(key, value any) bool {
+		if stands(value.(V)) {
+			to.Store(key, value)
+		}
+		return true
+	})
 }
 
 // Model is what the tracer asks.
