@@ -19,6 +19,7 @@ type Checked struct {
 	records *recordParts
 	filters *kept[*estate.Filter, *filterPart]
 	behind  *listening
+	open    *exposed
 }
 
 // survey is what all parts of a check share: whom they ask, and what was walked before them.
@@ -73,7 +74,8 @@ func checked(ctx context.Context, t *trace.Tracer, day estate.Date, before *Chec
 			found = append(found, f.found...)
 		}
 	}
-	found = append(found, next.exposed()...)
+	next.open = next.expose(before.open, e)
+	found = append(found, next.open.found()...)
 	next.Report = next.reportOf(found)
 	err := ctx.Err()
 	next.ctx = context.Background() // it outlives the request

@@ -17,145 +17,228 @@ import (
 
 // seen is something open, from one vantage.
 type seen struct {
-	trace.Open
+	*trace.Open
 	from string
+}
+
+// noted is something open that is no good, and the finding that it belongs to.
+type noted struct {
+	seen
+	code, subject string
+	front         *trace.Front // of a backend that is reached around it
+	guarded       bool
+	intent        *estate.Intent
 }
 
 // opening is what one finding is about: all that is open under a code and a subject, in the order met.
 type opening struct {
 	code, subject string
 	seen          []seen
-	front         *trace.Front // of a backend that is reached around it
+	front         *trace.Front
 	guarded       bool
 	intent        *estate.Intent
+
+	finding Finding
+	reads   trace.Reads
+	around  []seen // all that is open at its place, where it comes of that
 }
 
-// exposed finds what is open and not meant to be, from internet and every recorded network.
-func (s *survey) exposed() []Finding {
+// doorway is an address as it is seen from a vantage.
+type doorway struct {
+	from string
+	at   *trace.OpenAt
+}
+
+// exposed is what is open and not meant to be.
+type exposed struct {
+	doorways *kept[doorway, []noted]
+	internet []*trace.OpenAt
+	families []noted
+	openings *kept[[2]string, *opening]
+	filters  map[string]bool // the names of filters, taken
+}
+
+// found is what was found of all that is open.
+func (x *exposed) found() []Finding {
+	var out []Finding
+	for _, o := range x.openings.values {
+		if o != nil {
+			out = append(out, o.finding)
+		}
+	}
+	return out
+}
+
+// expose finds what is open and not meant to be, from internet and every recorded network.
+func (s *survey) expose(before *exposed, e edit) *exposed {
+	if before == nil || !s.m.HangsTogetherAs(e.before) {
+		before = &exposed{}
+	}
+	next := &exposed{filters: before.filters}
+	if next.filters == nil || !estate.Same(e.before.Estate, s.m.Estate, "filter") {
+		next.filters = s.filterNames()
+	}
 	var vantages []trace.Vantage
 	for _, net := range s.m.Networks {
 		if v, err := s.t.VantageNamed(net.Name); err == nil {
 			vantages = append(vantages, v)
 		}
 	}
-	fronted := func(place string) []uint16 { return s.fronted(place) }
-	views := parallel.Map(s.ctx, len(vantages), func(i int) trace.Exposure {
+	views := parallel.Map(s.ctx, len(vantages), func(i int) []*trace.OpenAt {
 		if vantages[i].Word == "internet" {
-			return s.t.Parted(vantages[i], fronted)
+			return s.t.Parted(vantages[i], s.fronted)
 		}
-		return s.t.Beyond(vantages[i], fronted)
+		return s.t.Beyond(vantages[i], s.fronted)
 	})
-	o := &openings{survey: s, at: map[[2]string]*opening{}, lands: map[string]bool{}, reach: map[landing][]string{}}
+	var keys []doorway
+	reach := reached{}
 	for i, v := range vantages {
-		if s.ctx.Err() != nil {
-			return nil
-		}
-		o.meant = map[string]bool{}
-		for j := range views[i].Open {
-			if e := &views[i].Open[j]; e.Intent != trace.None {
-				o.meant[doorKey(e)] = true
+		for _, at := range views[i] {
+			if len(at.Open)+len(at.Hidden) > 0 {
+				keys = append(keys, doorway{v.Word, at})
+			}
+			for j := range at.Open {
+				if o := &at.Open[j]; o.Site == nil {
+					reach[o.Place] = append(reach[o.Place], seen{o, v.Word})
+				}
 			}
 		}
-		for _, e := range views[i].Open {
-			o.look(seen{e, v.Word})
-		}
-		for _, e := range views[i].Hidden {
-			o.note("exposure.source-lost", seen{e, v.Word})
-		}
 	}
-	if len(views) > 0 {
-		o.families(views[0].Open)
+	changed := func(place string) bool { p := s.m.PlaceNamed(place); return p == nil || s.walks.changed[p.ID] }
+	next.doorways, _ = redo(s.ctx, before.doorways, keys, func(i int, _ []noted) bool {
+		return !slices.ContainsFunc(keys[i].at.Open, func(o trace.Open) bool { return changed(o.Place) })
+	}, func(i int) []noted { return s.lookInto(keys[i]) })
+	notes := slices.Concat(next.doorways.values...)
+	if next.internet, next.families = before.internet, before.families; len(views) > 0 && !slices.Equal(before.internet, views[0]) {
+		next.internet, next.families = views[0], s.families(views[0])
 	}
-	return parallel.Map(s.ctx, len(o.order), func(i int) Finding {
-		c := check{survey: *s}
-		return c.opened(o.order[i], o.reach)
+	all, found := gathered(slices.Concat(notes, next.families))
+	sameFilters := maps.Equal(next.filters, before.filters)
+	next.openings, _ = redo(s.ctx, before.openings, all, func(i int, old *opening) bool {
+		return sameFilters && old.same(found[i]) && (old.around == nil || slices.Equal(old.around, reach[old.seen[0].Place])) &&
+			!e.touch.Reading(&old.reads) && !slices.ContainsFunc(old.seen, func(e seen) bool { return changed(e.Place) || changed(e.Host) || s.landsAnewBeside(e.Host) })
+	}, func(i int) *opening {
+		c := opened{check{survey: *s}, found[i], reach, next.filters}
+		found[i].finding = c.finding()
+		return found[i]
 	})
+	return next
 }
 
-// openings gathers what is open by code and subject.
-type openings struct {
-	*survey
-	at    map[[2]string]*opening
-	order []*opening
-	meant map[string]bool      // of one vantage: the ports of which an intent covers something
-	lands map[string]bool      // whether an intent lands at a place
-	reach map[landing][]string // the vantages that reach each landing
+// same says whether another opening is about the same.
+func (o *opening) same(p *opening) bool {
+	return slices.Equal(o.seen, p.seen) && o.front == p.front && o.guarded == p.guarded
 }
 
-// landing is where something open lands that has no sites.
-type landing struct {
-	place, transport string
-	port             uint16
+// landsAnewBeside says whether somebody else is meant to get to a machine's containers than before the edit.
+func (s *survey) landsAnewBeside(host string) bool {
+	p := s.m.PlaceNamed(host)
+	return p == nil || slices.ContainsFunc(s.m.Places[p.Host].Containers, s.t.LandsAnew)
+}
+
+// gathered are the openings that some notes are about.
+func gathered(notes []noted) (keys [][2]string, out []*opening) {
+	at := map[[2]string]*opening{}
+	for _, n := range notes {
+		key := [2]string{n.code, n.subject}
+		o := at[key]
+		if o == nil {
+			o = &opening{code: n.code, subject: n.subject, intent: n.intent}
+			at[key] = o
+			keys, out = append(keys, key), append(out, o)
+		}
+		o.seen = append(o.seen, n.seen)
+		if n.code == "exposure.bypass" {
+			o.front, o.guarded = n.front, o.guarded || n.guarded
+		}
+	}
+	return keys, out
+}
+
+// reached is all that is open by the place where it lands, where that has no sites.
+type reached map[string][]seen
+
+// from are the vantages that reach a port of a place.
+func (r reached) from(place, transport string, port uint16) []string {
+	var out []string
+	for _, e := range r[place] {
+		in := landed(e.Open)
+		if e.Transport == transport && in.Contains(port) && !slices.Contains(out, e.from) {
+			out = append(out, e.from)
+		}
+	}
+	return out
 }
 
 // doorKey is an address, a transport and a range of ports.
 func doorKey(e *trace.Open) string { return e.Address + " " + e.Ports + "/" + e.Transport }
 
-func (o *openings) note(code string, e seen) *opening {
-	subject := fmt.Sprintf("%s:%s/%s", e.Host, e.Ports, e.Transport)
-	key := [2]string{code, subject}
-	if o.at[key] == nil {
-		o.at[key] = &opening{code: code, subject: subject}
-		o.order = append(o.order, o.at[key])
+// lookInto says of all that is open at an address what is wrong with it.
+func (s *survey) lookInto(d doorway) []noted {
+	l := &looking{survey: s, from: d.from, meant: map[string]bool{}}
+	for i := range d.at.Open {
+		if e := &d.at.Open[i]; e.Intent != trace.None {
+			l.meant[doorKey(e)] = true
+		}
 	}
-	o.at[key].seen = append(o.at[key].seen, e)
-	return o.at[key]
+	for i := range d.at.Open {
+		l.look(&d.at.Open[i])
+	}
+	for i := range d.at.Hidden {
+		l.note("exposure.source-lost", &d.at.Hidden[i])
+	}
+	return l.notes
 }
 
+// looking is a look into what is open at one address, from one vantage.
+type looking struct {
+	*survey
+	from  string
+	meant map[string]bool // the ports of which an intent covers something
+	notes []noted
+}
+
+func (l *looking) note(code string, e *trace.Open) *noted {
+	l.notes = append(l.notes, noted{seen: seen{e, l.from}, code: code, subject: openSubject(e)})
+	return &l.notes[len(l.notes)-1]
+}
+
+func openSubject(e *trace.Open) string { return fmt.Sprintf("%s:%s/%s", e.Host, e.Ports, e.Transport) }
+
 // look says of one thing open what is wrong with it.
-func (o *openings) look(e seen) {
-	for port := int(e.Range.Lo); e.Site == nil && port <= int(e.Range.Hi) && port-int(e.Range.Lo) < widest; port++ {
-		at := landing{e.Place, e.Transport, e.Lands(uint16(port))}
-		if !slices.Contains(o.reach[at], e.from) {
-			o.reach[at] = append(o.reach[at], e.from)
+func (l *looking) look(e *trace.Open) {
+	if l.from == "internet" {
+		if service := Administration(e); service != "" && len(e.Sources.Only) == 0 && len(e.Sources.Except) == 0 {
+			l.note("exposure.admin", e)
 		}
-	}
-	if e.from == "internet" {
-		if service := Administration(&e.Open); service != "" && len(e.Sources.Only) == 0 && len(e.Sources.Except) == 0 {
-			o.note("exposure.admin", e)
-		}
-		if inTheClear(&e.Open) {
-			o.note("exposure.plaintext", e)
+		if inTheClear(e) {
+			l.note("exposure.plaintext", e)
 		}
 	}
 	if e.Intent == trace.Declared {
 		return
 	}
-	if e.PastInput && !e.Beside && !o.meant[doorKey(&e.Open)] {
-		o.note("exposure.past-input", e)
+	if e.PastInput && !e.Beside && !l.meant[doorKey(e)] {
+		l.note("exposure.past-input", e)
 	}
-	if b, ok := o.around(&e); ok {
-		found := o.note("exposure.bypass", e)
-		found.front, found.guarded = b.front, found.guarded || b.guarded
+	if b, ok := l.around(e); ok {
+		found := l.note("exposure.bypass", e)
+		found.front, found.guarded = b.front, b.guarded
 	}
 	switch audience := slices.ContainsFunc(e.Meant, func(i *estate.Intent) bool { return !forNobody(i) }); {
 	case len(e.Meant) > 0 && !audience:
-		i := e.Meant[0]
-		subject := i.Target + ":" + i.Ports.String()
-		key := [2]string{"intent.contradicted", subject}
-		if o.at[key] == nil {
-			o.at[key] = &opening{code: key[0], subject: subject, intent: i}
-			o.order = append(o.order, o.at[key])
-		}
-		o.at[key].seen = append(o.at[key].seen, e)
+		found := l.note("intent.contradicted", e)
+		found.intent = e.Meant[0]
+		found.subject = found.intent.Target + ":" + found.intent.Ports.String()
 	case audience:
-		o.note("exposure.wider", e)
-	case e.from == "internet" || o.landsAt(e.Place):
-		o.note("exposure.undeclared", e)
+		l.note("exposure.wider", e)
+	case l.from == "internet" || l.t.Lands(e.Place):
+		l.note("exposure.undeclared", e)
 	}
 }
 
 func forNobody(i *estate.Intent) bool {
 	return !slices.ContainsFunc(i.For, func(s estate.Selector) bool { return s.Word != "nobody" })
-}
-
-func (o *openings) landsAt(place string) bool {
-	known, ok := o.lands[place]
-	if !ok {
-		known = o.t.Lands(place)
-		o.lands[place] = known
-	}
-	return known
 }
 
 // backend is what stands before a listener.
@@ -223,13 +306,13 @@ func (s *survey) lets(m *estate.Map) bool {
 
 // around says whether something open leads past the front that stands before it. Containers beside one another meet no
 // front, and are not meant by it.
-func (o *openings) around(e *seen) (backend, bool) {
-	b, ok := o.before(e.Place, landed(&e.Open))
+func (l *looking) around(e *trace.Open) (backend, bool) {
+	b, ok := l.before(e.Place, landed(e))
 	if !ok || slices.Contains(b.fronts, e.Place) {
 		return b, false
 	}
-	net := o.m.NetNamed(e.from)
-	beside := net != nil && net.Container() && o.m.PlaceNamed(e.Place).Leg(net.ID) != nil
+	net := l.m.NetNamed(l.from)
+	beside := net != nil && net.Container() && l.m.PlaceNamed(e.Place).Leg(net.ID) != nil
 	return b, !beside
 }
 
@@ -239,7 +322,7 @@ func landed(e *trace.Open) netset.PortRange {
 }
 
 // families finds machines that let in from internet, in one family, what they do not in the other.
-func (o *openings) families(open []trace.Open) {
+func (s *survey) families(open []*trace.OpenAt) []noted {
 	type landing struct {
 		place, site, transport string
 		port                   uint16
@@ -252,8 +335,7 @@ func (o *openings) families(open []trace.Open) {
 	var order []landing
 	machine := func(place string) string { host, _, _ := strings.Cut(place, "/"); return host }
 	lively := map[string][2]bool{} // whether a family lets in anything
-	for i := range open {
-		e := &open[i]
+	for _, e := range entries(open) {
 		family := 0
 		if a, err := netip.ParseAddr(e.Address); err != nil {
 			continue
@@ -285,31 +367,53 @@ func (o *openings) families(open []trace.Open) {
 		known[family] = true
 		lively[m] = known
 	}
+	var notes []noted
 	told := map[*trace.Open]bool{}
 	for _, k := range order {
 		l, m := all[k], machine(k.place)
 		for family, e := range l.by {
 			other := 1 - family
 			more := e != nil && (l.by[other] == nil || l.whole[family] && !l.whole[other])
-			if !more || told[e] || e.Intent == trace.Declared || !(lively[m][other] || family == 1 && o.holds(m, false)) {
+			if !more || told[e] || e.Intent == trace.Declared || !(lively[m][other] || family == 1 && s.holds(m, false)) {
 				continue
 			}
 			told[e] = true
-			o.note("exposure.family", seen{*e, "internet"})
+			notes = append(notes, noted{seen: seen{e, "internet"}, code: "exposure.family", subject: openSubject(e)})
 		}
 	}
+	return notes
+}
+
+// entries is all that is open at some addresses.
+func entries(list []*trace.OpenAt) []*trace.Open {
+	var out []*trace.Open
+	for _, at := range list {
+		for i := range at.Open {
+			out = append(out, &at.Open[i])
+		}
+	}
+	return out
 }
 
 // holds says whether a machine has an address of a family, its containers' gateways aside.
-func (o *openings) holds(machine string, v6 bool) bool {
-	p := o.m.PlaceNamed(machine)
+func (s *survey) holds(machine string, v6 bool) bool {
+	p := s.m.PlaceNamed(machine)
 	return p != nil && slices.ContainsFunc(p.Legs, func(l model.Leg) bool {
 		return !l.Gateway && slices.ContainsFunc(l.Addrs, func(a netip.Addr) bool { return a.Is6() == v6 })
 	})
 }
 
-// opened is the finding about what is open under one code and subject.
-func (c *check) opened(o *opening, reach map[landing][]string) Finding {
+// opened is a look at what is open under one code and subject.
+type opened struct {
+	check
+	*opening
+	reach   reached
+	filters map[string]bool
+}
+
+// finding is the finding about it.
+func (c *opened) finding() Finding {
+	o := c.opening
 	e := o.seen[0]
 	f := Finding{Code: o.code, Subject: o.subject, Records: e.Records, Trace: &Where{fmt.Sprintf("%s:%s", hostPort(e.Address), portOf(e.Open)), e.from}}
 	what := e.Service + " on " + e.Place
@@ -323,17 +427,17 @@ func (c *check) opened(o *opening, reach map[landing][]string) Finding {
 	switch o.code {
 	case "exposure.undeclared":
 		f.Why = fmt.Sprintf("Open, and no intent says so: %s reaches %s.", who(e.from), at)
-		f.Mend = c.undeclaredMend(o, reach)
+		f.Mend = c.undeclaredMend()
 	case "exposure.wider":
 		f.Why = fmt.Sprintf("Open to more than it is meant for: %s, and %s reaches it too, at %s.", meantFor(e.Meant), whoOf(e), at)
 		for _, i := range e.Meant {
 			f.Records = append(slices.Clone(f.Records), estate.Line(i))
 		}
-		f.Mend = c.narrowing(o)
+		f.Mend = c.narrowing()
 	case "intent.contradicted":
 		f.Why = fmt.Sprintf("Nobody is meant to reach %s, and %s does: %s.", o.intent.Target, who(e.from), at)
 		f.Records = append(lines(o.intent), f.Records...)
-		f.Mend = c.shutting(o)
+		f.Mend = c.shutting()
 	case "exposure.past-input":
 		host, _, _ := strings.Cut(e.Map.Container, "/")
 		f.Records = lines(e.Map)
@@ -354,11 +458,11 @@ func (c *check) opened(o *opening, reach map[landing][]string) Finding {
 		}
 		f.Why = fmt.Sprintf("%s reaches %s around %s.", who(e.from), at, past)
 		f.Records = append(slices.Clone(f.Records), estate.Line(o.front.Site))
-		f.Mend = c.shutting(o)
+		f.Mend = c.shutting()
 	case "exposure.admin":
-		f.Why = fmt.Sprintf("Every address on the internet reaches %s, on a port for %s.", at, Administration(&e.Open))
+		f.Why = fmt.Sprintf("Every address on the internet reaches %s, on a port for %s.", at, Administration(e.Open))
 		if e.Intent == trace.None {
-			f.Mend = c.shutting(o)
+			f.Mend = c.shutting()
 		}
 	case "exposure.plaintext":
 		f.Why = fmt.Sprintf("Anyone on the internet reaches %s, and what is said there can be read on the way.", at)
@@ -373,7 +477,7 @@ func (c *check) opened(o *opening, reach map[landing][]string) Finding {
 			f.Why = fmt.Sprintf("Over %s more of the internet reaches %s than over %s.", family, at, other)
 		}
 		if e.Intent == trace.None {
-			f.Mend = c.shutting(o)
+			f.Mend = c.shutting()
 		}
 	case "exposure.source-lost":
 		f.Why = fmt.Sprintf("The port relay of %s hides who asks: %s has a list of sources, and sees the relay instead of %s.", e.Host, what, who(e.from))
@@ -431,13 +535,14 @@ func whoOf(e seen) string {
 }
 
 // undeclaredMend closes what nothing intends, or says that it is meant.
-func (c *check) undeclaredMend(o *opening, reachedBy map[landing][]string) *trace.Mend {
+func (c *opened) undeclaredMend() *trace.Mend {
+	o := c.opening
 	if mend := c.closing(o.seen[0].Open); mend != nil {
 		return mend
 	}
-	d := declaring{check: c, at: map[string]int{}}
+	d := declaring{opened: c, at: map[string]int{}}
 	if o.seen[0].from != "internet" {
-		return d.place(&o.seen[0], reachedBy)
+		return d.place(&o.seen[0])
 	}
 	for i := range o.seen {
 		e := &o.seen[i]
@@ -459,7 +564,7 @@ func (c *check) undeclaredMend(o *opening, reachedBy map[landing][]string) *trac
 
 // closing puts the map of a service that no intent speaks of on loopback only: with it the maps that would take
 // its ports, and without the forwards that would then lead nowhere. nil where one of them serves something else.
-func (c *check) closing(e trace.Open) *trace.Mend {
+func (c *check) closing(e *trace.Open) *trace.Mend {
 	if e.Map == nil {
 		return nil
 	}
@@ -482,34 +587,46 @@ func (c *check) closing(e trace.Open) *trace.Mend {
 		mend.Remove = append(mend.Remove, estate.Line(m.Record))
 		mend.Add = append(mend.Add, estate.Line(estate.With(m.Record, func(m *estate.Map) { m.Bind.Addr = loop })))
 	}
-	for _, p := range c.m.Places {
-		for _, f := range p.Forwards {
-			if !host.Owns(f.Record.To.Addr) || f.Record.Bind.Transport&e.Map.Bind.Transport == 0 {
-				continue
-			}
-			var led []netset.PortRange
-			for _, pair := range f.Pairs {
-				led = append(led, netset.PortRange{Lo: pair.To, Hi: pair.Inner(pair.From.Hi)})
-			}
-			switch to := netset.PortsOf(led...); {
-			case to.Intersect(ports).IsEmpty():
-			case to.Subtract(ports).IsEmpty():
-				mend.Remove = append(mend.Remove, estate.Line(f.Record))
-			default:
-				return nil
-			}
+	for _, f := range c.forwardsTo(host) {
+		if f.Record.Bind.Transport&e.Map.Bind.Transport == 0 {
+			continue
+		}
+		var led []netset.PortRange
+		for _, pair := range f.Pairs {
+			led = append(led, netset.PortRange{Lo: pair.To, Hi: pair.Inner(pair.From.Hi)})
+		}
+		switch to := netset.PortsOf(led...); {
+		case to.Intersect(ports).IsEmpty():
+		case to.Subtract(ports).IsEmpty():
+			mend.Remove = append(mend.Remove, estate.Line(f.Record))
+		default:
+			return nil
 		}
 	}
 	return mend
 }
 
+// forwardsTo are the forwards that lead to a machine.
+func (c *check) forwardsTo(host *model.Place) []*model.Forward {
+	var out []*model.Forward
+	var seen []netip.Addr
+	for _, leg := range host.Legs {
+		for _, a := range leg.Addrs {
+			if !slices.Contains(seen, a) {
+				seen, out = append(seen, a), append(out, c.t.ForwardsTo(a)...)
+			}
+		}
+	}
+	return out
+}
+
 // arrives says whether a target gets through from a vantage, on the ports of something open: the first of them stands for all.
-func (c *check) arrives(target string, e trace.Open, from string) bool {
+func (c *opened) arrives(target string, e *trace.Open, from string) bool {
 	key := trace.PortKey{Port: e.Range.Lo, Transport: netset.TCP}
 	if e.Transport == "udp" {
 		key.Transport = netset.UDP
 	}
-	for _, w := range c.walksTo(target) {
+	for _, w := range c.walksTo(target, &c.reads) {
 		if w.key == key && w.from.Word == from {
 			return allGood(w.paths)
 		}
@@ -522,7 +639,7 @@ func (c *check) arrives(target string, e trace.Open, from string) bool {
 	if err != nil {
 		return false
 	}
-	return allGood(c.t.TracePort(tg, key, v))
+	return allGood(c.t.TraceReading(tg, key, v, &c.reads))
 }
 
 func allGood(paths []trace.Path) bool {
@@ -543,7 +660,7 @@ func hostPort(address string) string {
 	return address
 }
 
-func portOf(e trace.Open) string {
+func portOf(e *trace.Open) string {
 	if e.Transport == "udp" {
 		return fmt.Sprintf("%d/udp", e.Range.Lo)
 	}
@@ -552,7 +669,7 @@ func portOf(e trace.Open) string {
 
 // declaring writes the intents that say that something open is meant to be.
 type declaring struct {
-	*check
+	*opened
 	add    []string
 	at     map[string]int // the line of a target and ports
 	anyone bool           // one of them is for the internet
@@ -596,12 +713,13 @@ func (d *declaring) declare(e *seen, site string) bool {
 // place says that ports are meant for all who reach them, by the place where they land: an intent is for nobody else. Ports
 // that others reach have a line of their own. nil where there are sites, or so many ports that they are not told apart, or
 // where some do not get there by each of the place's addresses.
-func (d *declaring) place(e *seen, reachedBy map[landing][]string) *trace.Mend {
-	inner := landed(&e.Open)
+func (d *declaring) place(e *seen) *trace.Mend {
+	inner := landed(e.Open)
 	if e.Site != nil || inner.Len() != e.Range.Len() || inner.Len() > widest {
 		return nil
 	}
-	reach := func(port int) []string { return reachedBy[landing{e.Place, e.Transport, uint16(port)}] }
+	d.around = d.reach[e.Place]
+	reach := func(port int) []string { return d.reach.from(e.Place, e.Transport, uint16(port)) }
 	mend := &trace.Mend{Remove: []string{}}
 	for lo := int(inner.Lo); lo <= int(inner.Hi); {
 		hi := lo
@@ -620,14 +738,14 @@ func (d *declaring) place(e *seen, reachedBy map[landing][]string) *trace.Mend {
 
 // placeIntent is the line that says of some ports of a place that they are meant for those who reach them.
 func (d *declaring) placeIntent(e *seen, ports netset.PortRange, audience []string) *estate.Intent {
-	entry := e.Open
+	entry := *e.Open
 	entry.Range = ports
 	i := &estate.Intent{Target: e.Place, Ports: estate.Ports{Ranges: []netset.PortRange{ports}, Transport: netset.TCP}}
 	if e.Transport == "udp" {
 		i.Ports.Transport = netset.UDP
 	}
 	for _, from := range audience {
-		if !d.arrives(e.Place, entry, from) {
+		if !d.arrives(e.Place, &entry, from) {
 			return nil
 		}
 		i.For = appendNew(i.For, vantageSelector(from))

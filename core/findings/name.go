@@ -215,17 +215,20 @@ func (s *survey) names(found []Finding) []Finding {
 	return c.found
 }
 
-// walksTo are the walks to a name.
-func (s *survey) walksTo(name string) []walk {
-	var out []walk
+// walksTo are the walks to a name; what these came by is added to reads.
+func (s *survey) walksTo(name string, reads *trace.Reads) []walk {
+	var keys []visitKey
 	for _, i := range s.t.IntentsOf(name) {
-		if v, ok := s.walks.find(visitKey{intent: i}); ok {
-			out = append(out, v.walks...)
-		}
+		keys = append(keys, visitKey{intent: i})
 	}
 	for _, from := range s.t.VantagesOf(name) {
-		if v, ok := s.walks.find(visitKey{name: name, from: from}); ok {
+		keys = append(keys, visitKey{name: name, from: from})
+	}
+	var out []walk
+	for _, key := range keys {
+		if v, ok := s.walks.find(key); ok {
 			out = append(out, v.walks...)
+			reads.And(&v.reads)
 		}
 	}
 	return out
@@ -320,7 +323,7 @@ func (c *check) split() {
 	}
 	slices.Sort(order)
 	for _, name := range order {
-		for _, w := range c.walksTo(name) {
+		for _, w := range c.walksTo(name, nil) {
 			outside := ends(w.paths, func(p *trace.Path) bool { return p.Outcome.Good() })
 			if w.from.Word != "internet" || len(outside) == 0 {
 				continue
@@ -520,7 +523,7 @@ func (c *check) noWWW(unresolved map[string]bool) {
 		if v6, v4 := c.m.Names.Addresses(www, c.everybody()); len(v6.Addresses)+len(v4.Addresses) > 0 || len(v4.Links) > 0 || v4.Code != names.NXDomain || unresolved[www] {
 			continue
 		}
-		served := slices.ContainsFunc(c.walksTo(z.Name), func(w walk) bool {
+		served := slices.ContainsFunc(c.walksTo(z.Name, nil), func(w walk) bool {
 			return (w.key.Port == 80 || w.key.Port == 443) && w.key.Transport == netset.TCP && slices.ContainsFunc(w.paths, func(p trace.Path) bool { return p.Outcome.Good() })
 		})
 		if !served {

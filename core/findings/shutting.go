@@ -15,31 +15,31 @@ import (
 
 // shutting stops what is open where nothing intends it: a map on loopback only or, where that would stop something meant, a
 // line in a filter of the machine. nil where the records do not say how.
-func (c *check) shutting(o *opening) *trace.Mend {
-	e := o.seen[0]
+func (c *opened) shutting() *trace.Mend {
+	e := c.seen[0]
 	if e.Site != nil {
 		return nil // other sites come in by the same port
 	}
-	if e.Map != nil && !c.lets(e.Map) && o.code != "exposure.wider" {
+	if e.Map != nil && !c.lets(e.Map) && c.code != "exposure.wider" {
 		if mend := c.closing(e.Open); mend != nil {
 			return mend
 		}
 	}
-	return c.filtering(o)
+	return c.filtering()
 }
 
 // narrowing lets in only whom intents admit: by the site's own list of sources, else by a filter of the machine.
-func (c *check) narrowing(o *opening) *trace.Mend {
-	e := o.seen[0]
+func (c *opened) narrowing() *trace.Mend {
+	e := c.seen[0]
 	if e.Site == nil {
-		return c.shutting(o)
+		return c.shutting()
 	}
 	audience := audienceOf(e.Meant)
 	if len(e.Picked.Names) != 1 || e.Picked.Names[0] != *e.Site || len(audience) == 0 {
 		return nil
 	}
-	for _, e := range o.seen {
-		if e.Picked != o.seen[0].Picked {
+	for _, e := range c.seen {
+		if e.Picked != c.seen[0].Picked {
 			return nil
 		}
 	}
@@ -61,14 +61,14 @@ func audienceOf(list []*estate.Intent) []estate.Selector {
 
 // filtering stops what is open by a line of a filter on the machine that takes it, behind one that keeps those who are to
 // reach it.
-func (c *check) filtering(o *opening) *trace.Mend {
-	first := o.seen[0]
-	ports, ok := doorPorts(&first.Open)
+func (c *opened) filtering() *trace.Mend {
+	first := c.seen[0]
+	ports, ok := doorPorts(first.Open)
 	if !ok {
 		return nil
 	}
 	keep := audienceOf(first.Meant)
-	past, _ := c.before(first.Place, landed(&first.Open))
+	past, _ := c.before(first.Place, landed(first.Open))
 	for _, front := range past.fronts {
 		host, _, _ := strings.Cut(front, "/")
 		if host != first.Door.Host {
@@ -77,9 +77,9 @@ func (c *check) filtering(o *opening) *trace.Mend {
 	}
 	host := c.m.PlaceNamed(first.Door.Host)
 	byHook := map[model.Hook]*met{}
-	for i := range o.seen {
-		e := &o.seen[i]
-		if p, ok := doorPorts(&e.Open); !ok || !p.Equal(ports) || e.Door.Host != first.Door.Host {
+	for i := range c.seen {
+		e := &c.seen[i]
+		if p, ok := doorPorts(e.Open); !ok || !p.Equal(ports) || e.Door.Host != first.Door.Host {
 			return nil
 		}
 		hook := model.Input
@@ -190,20 +190,25 @@ func filterOn(p *model.Place, hook model.Hook, flows *met, keeps bool) string {
 	return ""
 }
 
-func (c *check) freeFilterName(host string, hook model.Hook) string {
+// filterNames are the names that filters have.
+func (s *survey) filterNames() map[string]bool {
 	taken := map[string]bool{}
-	for _, r := range c.m.Estate.Of(estate.KindNamed("filter")) {
+	for _, r := range s.m.Estate.Of(estate.KindNamed("filter")) {
 		taken[r.(*estate.Filter).Name] = true
 	}
+	return taken
+}
+
+func (c *opened) freeFilterName(host string, hook model.Hook) string {
 	name := host + "-" + hook.String()
-	for n := 2; taken[name]; n++ {
+	for n := 2; c.filters[name]; n++ {
 		name = fmt.Sprintf("%s-%s%d", host, hook, n)
 	}
 	return name
 }
 
 // encrypting sends visitors of a site in the clear to the same site behind TLS, where it is there.
-func (c *check) encrypting(e trace.Open) *trace.Mend {
+func (c *check) encrypting(e *trace.Open) *trace.Mend {
 	if e.Picked == nil {
 		return nil
 	}
@@ -229,10 +234,13 @@ func Closing(t *trace.Tracer, open []trace.Open, from string) *trace.Mend {
 	if len(open) == 0 {
 		return nil
 	}
-	c := check{survey: survey{ctx: context.Background(), t: t, m: t.Model()}}
+	s := survey{ctx: context.Background(), t: t, m: t.Model()}
 	e := open[0]
+	bare := e
+	bare.Meant = nil // also those it is meant for
+	c := opened{check{survey: s}, &opening{code: "close", seen: []seen{{&bare, from}}}, nil, s.filterNames()}
 	if e.Map != nil && e.Map.Bind.Set().Subtract(netset.PortsOf(e.Range)).IsEmpty() {
-		if mend := c.closing(e); mend != nil {
+		if mend := c.closing(&e); mend != nil {
 			return mend
 		}
 	}
@@ -243,7 +251,5 @@ func Closing(t *trace.Tracer, open []trace.Open, from string) *trace.Mend {
 			}
 		}
 	}
-	bare := e
-	bare.Meant = nil // also those it is meant for
-	return c.filtering(&opening{code: "close", seen: []seen{{bare, from}}})
+	return c.filtering()
 }

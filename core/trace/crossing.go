@@ -23,7 +23,7 @@ func (r *run) cross(p *model.Place, w way) {
 		return
 	}
 	c := r.t.crossed(p, w.dst, w.proto)
-	w.reads.and(&c.reads)
+	w.reads.And(&c.reads)
 	for _, l := range c.landings {
 		if part, ok := w.across(l); ok {
 			r.out = append(r.out, part)
@@ -40,8 +40,8 @@ type crossing struct {
 // crossed is a crossing, worked out once.
 func (t *Tracer) crossed(p *model.Place, to dest, proto netset.Transport) *crossing {
 	key := crossingKey{p.ID, to.addr, proto}
-	if known, ok := t.crossings.Load(key); ok {
-		return known.(*crossing)
+	if known, ok := t.crossings.find(key, t.was.touch); ok {
+		return known
 	}
 	c := &crossing{}
 	six := to.addr.Is6()
@@ -52,7 +52,7 @@ func (t *Tracer) crossed(p *model.Place, to dest, proto netset.Transport) *cross
 		proto: proto, ports: netset.AllPorts(), outer: netset.AllPorts(), six: six, mute: true, cells: &noCells, reads: &c.reads,
 	})
 	c.landings = r.out
-	t.crossings.Store(key, c)
+	t.crossings.keep(key, c)
 	return c
 }
 

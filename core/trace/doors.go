@@ -260,14 +260,14 @@ func (t *Tracer) mayTake(c candidate, proto netset.Transport, reads *Reads) bool
 		return t.listens(t.m.Places[c.dst.float], proto, 0, reads)
 	}
 	x := t.addressTakes(c.dst.addr, proto, 0)
-	reads.and(&x.reads)
+	reads.And(&x.reads)
 	return x.takes
 }
 
 func (t *Tracer) addressTakes(a netip.Addr, proto netset.Transport, depth int) *taking {
 	key := takingKey{a, proto}
-	if known, ok := t.taking.Load(key); ok {
-		return known.(*taking)
+	if known, ok := t.taking.find(key, t.was.touch); ok {
+		return known
 	}
 	x := &taking{takes: depth > maxHops || t.allDoors().unknown}
 	for _, h := range t.m.Owners(a) {
@@ -277,7 +277,7 @@ func (t *Tracer) addressTakes(a netip.Addr, proto netset.Transport, depth int) *
 		x.takes = t.listens(t.m.Places[p], proto, depth, &x.reads) || x.takes
 	}
 	if depth == 0 {
-		t.taking.Store(key, x)
+		t.taking.keep(key, x)
 	}
 	return x
 }
@@ -296,7 +296,7 @@ func (t *Tracer) listens(p *model.Place, proto netset.Transport, depth int, read
 			return false
 		}
 		x := t.addressTakes(f.Record.To.Addr, proto, depth+1)
-		reads.and(&x.reads)
+		reads.And(&x.reads)
 		return x.takes
 	})
 }
@@ -313,8 +313,8 @@ type shore struct {
 // shoreOf is the shore of an address, worked out once.
 func (t *Tracer) shoreOf(to dest, proto netset.Transport) *shore {
 	key := takingKey{to.addr, proto}
-	if known, ok := t.shores.Load(key); ok {
-		return known.(*shore)
+	if known, ok := t.shores.find(key, t.was.touch); ok {
+		return known
 	}
 	s := &shore{islands: t.allDoors().islandsOf(t.m, to.addr)}
 	switch hop := t.m.InternetHop(to.addr, model.Nowhere); hop.Kind {
@@ -325,14 +325,14 @@ func (t *Tracer) shoreOf(to dest, proto netset.Transport) *shore {
 		s.islands = append(s.islands, t.m.Places[hop.Place].Island)
 		var sets []netset.Addrs
 		c := t.crossed(t.m.Places[hop.Place], to, proto)
-		s.reads.and(&c.reads)
+		s.reads.And(&c.reads)
 		for _, l := range c.landings {
 			sets = append(sets, l.origins)
 		}
 		s.admits = netset.Union(sets...)
 	}
 	s.abroad = !s.sure || s.admits.Overlaps(t.allDoors().elsewhere(s.islands))
-	t.shores.Store(key, s)
+	t.shores.keep(key, s)
 	return s
 }
 
@@ -343,7 +343,7 @@ func (t *Tracer) keptOut(from model.Island, sources netset.Addrs, c candidate, p
 		return false
 	}
 	s := t.shoreOf(c.dst, proto)
-	reads.and(&s.reads)
+	reads.And(&s.reads)
 	return s.sure && !slices.Contains(s.islands, from) && !s.admits.Overlaps(sources)
 }
 

@@ -84,9 +84,6 @@ type Exposure struct {
 	From      string `json:"from"`
 	Open      []Open `json:"open" nullable:"false"`
 	Undecided []Dark `json:"undecided" nullable:"false"`
-
-	// Hidden is what reaches a site with a list of sources by a port relay, which hides them; whether it is let in or not.
-	Hidden []Open `json:"-"`
 }
 
 // Fronted are the ports of a place that something stands before, rising.
@@ -101,29 +98,29 @@ type looking struct {
 // exposing is the exposure of one address on the way.
 type exposing struct {
 	looking
-	viewed
+	*OpenAt
 }
 
 // Exposure is everything that can be touched from a vantage, exact in sources, addresses, transports and
 // ports.
 func (t *Tracer) Exposure(v Vantage) Exposure {
-	return t.expose(v, looking{})
+	return t.look(v, looking{}).exposure(v.Word)
 }
 
-// Parted is an exposure whose ranges are parted wherever other intents land, and where something stands before them.
-func (t *Tracer) Parted(v Vantage, fronted Fronted) Exposure {
-	return t.expose(v, looking{fronted: fronted})
+// Parted is an exposure, address by address, whose ranges are parted wherever other intents land, and where something stands before them.
+func (t *Tracer) Parted(v Vantage, fronted Fronted) []*OpenAt {
+	return t.look(v, looking{fronted: fronted}).at
 }
 
 // Beyond is what a parted exposure has that may be more than is meant: not what is meant for anyone, and only what lands
 // where some intent does, what a map leads to, and what something stands before. Nothing is told of what is undecided.
-func (t *Tracer) Beyond(v Vantage, fronted Fronted) Exposure {
-	return t.expose(v, looking{fronted: fronted, beyond: true})
+func (t *Tracer) Beyond(v Vantage, fronted Fronted) []*OpenAt {
+	return t.look(v, looking{fronted: fronted, beyond: true}).at
 }
 
 // opened notes what one landing opens, as far as its replies come back.
 func (t *Tracer) opened(x *exposing, l landing, c candidate, o origin) {
-	dark := &x.dark
+	dark := &x.Undecided
 	switch {
 	case l.stopped == Undecided:
 		place := t.entered(c, &l)
@@ -226,7 +223,7 @@ func (t *Tracer) openedAt(x *exposing, l landing, c candidate) {
 			s.Records = append(slices.Clone(records), estate.Line(site.record))
 			if l.relayed && len(site.record.Sources) > 0 {
 				s.Ports = s.Range.String()
-				x.hidden = append(x.hidden, s)
+				x.Hidden = append(x.Hidden, s)
 			}
 			if !s.set.IsEmpty() || l.src.float != model.Nowhere || l.origins.IsEmpty() {
 				x.add(t, s, site.name)
@@ -313,7 +310,7 @@ func (x *exposing) keep(e Open, m *meant) {
 	if x.beyond && m != nil && m.anyone {
 		return
 	}
-	x.open = append(x.open, e)
+	x.Open = append(x.Open, e)
 }
 
 // doorOf is where a landing came to the machine that took it; nil where it came to a container from beside it.

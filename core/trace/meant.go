@@ -240,7 +240,7 @@ func (t *Tracer) landIntent(i *estate.Intent, known map[aimedAt]*aimed) *landed 
 							}
 						}
 					}
-					out.reads.and(&flow.reads)
+					out.reads.And(&flow.reads)
 					for _, l := range flow.landings {
 						t.landService(out, l.sock, l.port, k.Transport, name)
 					}

@@ -1,6 +1,7 @@
 package trace
 
 import (
+	"net/netip"
 	"slices"
 	"strings"
 	"sync"
@@ -162,6 +163,12 @@ func (t *Tracer) AddressedAnywhere(name string, reads *Reads) bool {
 	}
 	return false
 }
+
+// LandsAnew says whether somebody else is meant to get to a place than before the edit that the tracer came of.
+func (t *Tracer) LandsAnew(p model.PlaceID) bool { return t.intended().changed[p] }
+
+// ForwardsTo are the forwards that lead to an address.
+func (t *Tracer) ForwardsTo(a netip.Addr) []*model.Forward { return t.index.forwards[a] }
 
 // IsPlace says whether a word names a recorded host or container.
 func (t *Tracer) IsPlace(word string) bool { return t.m.PlaceNamed(word) != nil }

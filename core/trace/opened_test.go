@@ -211,6 +211,14 @@ forward gate 2000 to 10.0.1.5
 	}
 }
 
+func openOf(list []*OpenAt) []Open {
+	var out []Open
+	for _, at := range list {
+		out = append(out, at.Open...)
+	}
+	return out
+}
+
 // TestBeyond holds the exposure that is looked at for what may be more than is meant against the whole of it.
 func TestBeyond(t *testing.T) {
 	entries := 0
@@ -233,10 +241,10 @@ func TestBeyond(t *testing.T) {
 				return fmt.Sprint(e.Address, e.Transport, e.Ports, e.Sources, e.Place, e.Port, e.Service, e.Intent, e.PastInput)
 			}
 			got, want := map[string]bool{}, map[string]bool{}
-			for i, list := 0, tr.Beyond(v, fronted).Open; i < len(list); i++ {
+			for i, list := 0, openOf(tr.Beyond(v, fronted)); i < len(list); i++ {
 				got[key(&list[i])] = true
 			}
-			for i, list := 0, tr.Parted(v, fronted).Open; i < len(list); i++ {
+			for i, list := 0, openOf(tr.Parted(v, fronted)); i < len(list); i++ {
 				e := &list[i]
 				anyone := slices.ContainsFunc(e.Meant, func(i *estate.Intent) bool {
 					return slices.ContainsFunc(i.For, func(s estate.Selector) bool { return s.Word == "internet" })

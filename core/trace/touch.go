@@ -19,8 +19,8 @@ type Reads struct {
 	all      bool     // listeners wherever they are
 }
 
-// and adds what another read.
-func (r *Reads) and(other *Reads) {
+// And adds what another read.
+func (r *Reads) And(other *Reads) {
 	if r == nil {
 		return
 	}
@@ -240,8 +240,8 @@ func (x *Touch) Trace(name string, r *Reads) bool {
 		slices.ContainsFunc(r.services, func(s string) bool { return x.services[s] })
 }
 
-// stands says whether the edit leaves alone all that something read.
-func (x *Touch) stands(r *Reads) bool { return !x.Trace("", r) }
+// Reading says whether the edit may have changed anything that something read.
+func (x *Touch) Reading(r *Reads) bool { return x.Trace("", r) }
 
 func (x *Touch) name(name string) bool {
 	return x.names[name] || slices.ContainsFunc(x.below, func(base string) bool { return names.Under(name, base) })

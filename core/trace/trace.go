@@ -259,10 +259,10 @@ type Tracer struct {
 	abroadOnce sync.Once
 	abroad     atomic.Pointer[[]int]
 
-	views     sync.Map // of viewKey: *view
-	taking    sync.Map // of takingKey: *taking
-	shores    sync.Map // of takingKey: *shore
-	crossings sync.Map // of crossingKey: *crossing
+	views     *sync.Map // of viewKey: *view
+	taking    known[takingKey, *taking]
+	shores    known[takingKey, *shore]
+	crossings known[crossingKey, *crossing]
 	narrow    sync.Map // of sitesKey: narrowSites
 
 	was was
@@ -276,16 +276,25 @@ type was struct {
 	views    *sync.Map
 }
 
+func newTracer(m *model.Model, day estate.Date) *Tracer {
+	t := &Tracer{m: m, day: day, names: &nameList{}, doors: &doorList{}, views: &sync.Map{}}
+	t.taking.now, t.shores.now, t.crossings.now = &sync.Map{}, &sync.Map{}, &sync.Map{}
+	return t
+}
+
 // New is a tracer over a model, on a day.
 func New(m *model.Model, day estate.Date) *Tracer {
-	return &Tracer{m: m, day: day, index: buildIndex(m, nil), names: &nameList{}, doors: &doorList{}, was: was{touch: Anything()}}
+	t := newTracer(m, day)
+	t.index, t.was.touch = buildIndex(m, nil), Anything()
+	return t
 }
 
 // After is a tracer over an estate that came of the tracer's own by an edit, on the same day. It answers as a new one does,
 // and shares with this one what no changed line speaks of.
 func (t *Tracer) After(e *estate.Estate) *Tracer {
 	m := t.m.Recompile(e)
-	next := &Tracer{m: m, day: t.day, index: buildIndex(m, t), names: &nameList{}, doors: &doorList{}}
+	next := newTracer(m, t.day)
+	next.index = buildIndex(m, t)
 	if estate.Same(t.m.Estate, e, "zone", "dns", "host", "container", "network", "group", "listen", "site", "intend", "cert") {
 		next.names = t.names
 	}
@@ -295,22 +304,10 @@ func (t *Tracer) After(e *estate.Estate) *Tracer {
 	}
 	if sameDoors(t.m, m) {
 		next.doors = t.doors
-		takeOver(&next.shores, &t.shores, func(s *shore) bool { return next.was.touch.stands(&s.reads) })
-		takeOver(&next.crossings, &t.crossings, func(c *crossing) bool { return next.was.touch.stands(&c.reads) })
-		takeOver(&next.taking, &t.taking, func(x *taking) bool { return next.was.touch.stands(&x.reads) })
-		next.was.landings, next.was.abroad, next.was.views = t.landings.Load(), t.abroad.Load(), &t.views
+		next.was.landings, next.was.abroad, next.was.views = t.landings.Load(), t.abroad.Load(), t.views
+		next.taking.was, next.shores.was, next.crossings.was = t.taking.now, t.shores.now, t.crossings.now
 	}
 	return next
-}
-
-// takeOver puts into one map what stands of another.
-func takeOver[V any](to, from *sync.Map, stands func(V) bool) {
-	from.Range(func(key, value any) bool {
-		if stands(value.(V)) {
-			to.Store(key, value)
-		}
-		return true
-	})
 }
 
 // Model is what the tracer asks.

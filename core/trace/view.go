@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"slices"
 	"strings"
+	"sync"
 
 	"steady-compass/core/model"
 	"steady-compass/core/netset"
@@ -15,19 +16,23 @@ type viewKey struct {
 	parted, beyond bool
 }
 
-// view is an exposure address by address, in their order, so that after an edit only those are tried again that it touches.
+// view is what was open address by address, in their order, so that after an edit only those are tried again that it touches.
 type view struct {
-	Exposure
-	trials    []trial
-	addresses []*viewed // of the trials, in turn
+	trials []trial
+	at     []*OpenAt // of the trials, in turn
+	sum    sync.Once
+	all    Exposure
 }
 
-// viewed is what is open at one address.
-type viewed struct {
+// OpenAt is what is open at one address from a vantage. It is not to be changed: after an edit that does not touch it, it is the
+// same.
+type OpenAt struct {
+	Open      []Open
+	Undecided []Dark
+	// Hidden is what reaches a site with a list of sources by a port relay, which hides them; whether it is let in or not.
+	Hidden []Open
+
 	candidate
-	open   []Open
-	hidden []Open
-	dark   []Dark
 	reads  Reads
 	fronts []before
 }
@@ -53,41 +58,38 @@ type trial struct {
 	origins []origin
 }
 
-// expose looks from a vantage at every address.
-func (t *Tracer) expose(v Vantage, how looking) Exposure {
+// look looks from a vantage at every address.
+func (t *Tracer) look(v Vantage, how looking) *view {
 	key := viewKey{v.Word, how.fronted != nil, how.beyond}
-	var old view
+	old := &view{}
 	if t.was.views != nil {
 		if known, ok := t.was.views.Load(key); ok {
-			old = *known.(*view)
+			old = known.(*view)
 		}
 	}
 	now := &view{}
-	same := true
-	left := old.addresses
 	if now.trials = old.trials; now.trials == nil || !t.sameTrials() {
 		now.trials = t.trials(v)
 	}
+	left, same := old.at, true
 	for _, c := range now.trials {
 		for len(left) > 0 && left[0].compare(&c.candidate) < 0 {
 			left, same = left[1:], false
 		}
+		var x *OpenAt
 		if len(left) > 0 && left[0].dst == c.dst {
-			if t.still(left[0], how) {
-				now.addresses, left = append(now.addresses, left[0]), left[1:]
-				continue
-			}
-			left = left[1:]
+			x, left = left[0], left[1:]
 		}
-		now.addresses, same = append(now.addresses, t.tried(c, &v, how)), false
+		if x == nil || !t.still(x, how) {
+			x, same = t.tried(c, &v, how), false
+		}
+		now.at = append(now.at, x)
 	}
-	if same && len(left) == 0 && old.addresses != nil {
-		now.Exposure = old.Exposure
-	} else {
-		now.sum(v.Word)
+	if same && len(left) == 0 {
+		now = old
 	}
 	t.views.Store(key, now)
-	return now.Exposure
+	return now
 }
 
 // compare puts places without an address first, then addresses in their order.
@@ -117,15 +119,15 @@ func (t *Tracer) trials(v Vantage) []trial {
 }
 
 // still says whether what was open at an address is so after the edit.
-func (t *Tracer) still(x *viewed, how looking) bool {
-	return t.was.touch.stands(&x.reads) &&
+func (t *Tracer) still(x *OpenAt, how looking) bool {
+	return !t.was.touch.Reading(&x.reads) &&
 		!slices.ContainsFunc(x.reads.places, func(id model.PlaceID) bool { return t.intended().changed[id] }) &&
 		!slices.ContainsFunc(x.fronts, func(b before) bool { return !slices.Equal(how.fronted(b.place), b.ports) })
 }
 
 // tried is what is open at an address.
-func (t *Tracer) tried(c trial, v *Vantage, how looking) *viewed {
-	x := &exposing{how, viewed{candidate: c.candidate}}
+func (t *Tracer) tried(c trial, v *Vantage, how looking) *OpenAt {
+	x := &exposing{how, &OpenAt{candidate: c.candidate}}
 	for _, o := range c.origins {
 		if o.place != model.Nowhere && t.m.Places[t.m.Places[o.place].Stack].Owns(c.dst.addr) {
 			continue // a machine reaching itself is nobody's exposure
@@ -148,24 +150,23 @@ func (t *Tracer) tried(c trial, v *Vantage, how looking) *viewed {
 			}
 		}
 	}
-	x.open = t.finish(x.open, v, x.fronted != nil)
-	return &x.viewed
+	x.Open = t.finish(x.Open, v, x.fronted != nil)
+	return x.OpenAt
 }
 
-// sum brings together what is open at each address.
-func (x *view) sum(from string) {
-	open, dark := 0, 0
-	for _, a := range x.addresses {
-		open, dark = open+len(a.open), dark+len(a.dark)
-	}
-	x.Exposure = Exposure{From: from, Open: make([]Open, 0, open), Undecided: make([]Dark, 0, dark)}
-	for _, a := range x.addresses {
-		x.Open, x.Undecided, x.Hidden = append(x.Open, a.open...), append(x.Undecided, a.dark...), append(x.Hidden, a.hidden...)
-	}
-	slices.SortStableFunc(x.Undecided, func(a, b Dark) int {
-		return cmp.Or(strings.Compare(a.Address, b.Address), strings.Compare(a.Transport, b.Transport), strings.Compare(a.Ports, b.Ports))
+// exposure brings together what is open at each address.
+func (x *view) exposure(from string) Exposure {
+	x.sum.Do(func() {
+		x.all = Exposure{From: from, Open: []Open{}, Undecided: []Dark{}}
+		for _, at := range x.at {
+			x.all.Open, x.all.Undecided = append(x.all.Open, at.Open...), append(x.all.Undecided, at.Undecided...)
+		}
+		slices.SortStableFunc(x.all.Undecided, func(a, b Dark) int {
+			return cmp.Or(strings.Compare(a.Address, b.Address), strings.Compare(a.Transport, b.Transport), strings.Compare(a.Ports, b.Ports))
+		})
+		x.all.Undecided = slices.CompactFunc(x.all.Undecided, func(a, b Dark) bool {
+			return a.Address == b.Address && a.Transport == b.Transport && a.Ports == b.Ports && a.Place == b.Place
+		})
 	})
-	x.Undecided = slices.CompactFunc(x.Undecided, func(a, b Dark) bool {
-		return a.Address == b.Address && a.Transport == b.Transport && a.Ports == b.Ports && a.Place == b.Place
-	})
+	return x.all
 }
