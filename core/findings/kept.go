@@ -14,6 +14,16 @@ type kept[K comparable, V any] struct {
 	index  func() map[K]int // made where it is asked for
 }
 
+func keptFor[K comparable, V any](keys []K) *kept[K, V] {
+	return &kept[K, V]{keys, make([]V, len(keys)), sync.OnceValue(func() map[K]int {
+		at := make(map[K]int, len(keys))
+		for i, key := range keys {
+			at[key] = i
+		}
+		return at
+	})}
+}
+
 // find is what was worked out for a key.
 func (k *kept[K, V]) find(key K) (V, bool) {
 	if k != nil {
@@ -31,27 +41,26 @@ type renewed[V any] struct{ old, now V }
 // redo works out values for keys, by their index, on all cores; but those that stand are taken over. With it comes what was
 // renewed.
 func redo[K comparable, V any](ctx context.Context, before *kept[K, V], keys []K, stands func(int, V) bool, work func(int) V) (*kept[K, V], []renewed[V]) {
-	now := &kept[K, V]{keys: keys, values: make([]V, len(keys))}
+	if before == nil {
+		before = keptFor[K, V](nil)
+	}
+	now := keptFor[K, V](keys)
+	same := sameSlice(before.keys, keys)
+	if same {
+		now.index = before.index
+	}
 	var todo []int
 	var changes []renewed[V]
-	next, same := 0, before != nil && len(before.keys) == len(keys)
-	kept := 0
+	stays := make([]bool, len(before.keys))
+	next := 0 // where the key is looked for first
 	for i, key := range keys {
-		at := -1
-		switch {
-		case before == nil:
-		case next < len(before.keys) && before.keys[next] == key:
-			at = next
-		default:
-			same = false
-			if known, ok := before.index()[key]; ok {
-				at = known
-			}
+		at, known := next, same || next < len(before.keys) && before.keys[next] == key
+		if !known {
+			at, known = before.index()[key]
 		}
 		var change renewed[V]
-		if at >= 0 {
-			next = at + 1
-			kept++
+		if known {
+			next, stays[at] = at+1, true
 			if stands(i, before.values[at]) {
 				now.values[i] = before.values[at]
 				continue
@@ -63,23 +72,14 @@ func redo[K comparable, V any](ctx context.Context, before *kept[K, V], keys []K
 	for i, v := range parallel.Map(ctx, len(todo), func(i int) V { return work(todo[i]) }) {
 		now.values[todo[i]], changes[i].now = v, v
 	}
-	if same {
-		now.keys, now.index = before.keys, before.index
-		return now, changes
-	}
-	now.index = sync.OnceValue(func() map[K]int {
-		at := make(map[K]int, len(keys))
-		for i, k := range keys {
-			at[k] = i
-		}
-		return at
-	})
-	if before != nil && kept < len(before.keys) {
-		for i, key := range before.keys {
-			if _, stays := now.index()[key]; !stays {
-				changes = append(changes, renewed[V]{old: before.values[i]})
-			}
+	for i, stays := range stays {
+		if !stays {
+			changes = append(changes, renewed[V]{old: before.values[i]})
 		}
 	}
 	return now, changes
+}
+
+func sameSlice[T any](a, b []T) bool {
+	return len(a) == len(b) && (len(a) == 0 || &a[0] == &b[0])
 }

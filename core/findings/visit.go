@@ -57,6 +57,9 @@ type walks struct {
 	by      [][]*visit                // by place
 	passing []atomic.Pointer[passing] // by place, worked out where it is asked for
 	changed map[model.PlaceID]bool    // places that are come by in another way than before the edit
+	names   []trace.Name
+	visited []int32          // by visit to a name, which of names
+	from    []*trace.Vantage // and from where
 }
 
 // passing is what visits came by at one place.
@@ -73,45 +76,48 @@ func (s *survey) walk(before *walks, e edit) *walks {
 	if err != nil {
 		return &walks{}
 	}
-	var keys []visitKey
-	for _, i := range s.m.Intents {
-		keys = append(keys, visitKey{intent: i})
+	next := &walks{names: s.t.Names()}
+	var old *kept[visitKey, *visit]
+	if before != nil && before.kept != nil {
+		old = before.kept
 	}
-	intents := len(keys)
-	var names []trace.Name
-	var from []trace.Vantage
-	for _, n := range s.t.Names() {
-		vantages := []trace.Vantage{internet}
-		if len(n.From) > 0 {
-			vantages = nil
-			for _, word := range n.From {
+	var keys []visitKey
+	if old != nil && s.m.HangsTogetherAs(e.before) && estate.Same(e.before.Estate, s.m.Estate, "intend") && sameSlice(before.names, next.names) {
+		keys, next.visited, next.from = old.keys, before.visited, before.from
+	} else {
+		keys = make([]visitKey, 0, len(s.m.Intents)+len(next.names))
+		for _, i := range s.m.Intents {
+			keys = append(keys, visitKey{intent: i})
+		}
+		next.visited, next.from = make([]int32, 0, len(next.names)), make([]*trace.Vantage, 0, len(next.names))
+		visit := func(i int, v *trace.Vantage) {
+			keys, next.visited, next.from = append(keys, visitKey{name: next.names[i].Name, from: v.Word}), append(next.visited, int32(i)), append(next.from, v)
+		}
+		for i := range next.names {
+			if len(next.names[i].From) == 0 {
+				visit(i, &internet)
+			}
+			for _, word := range next.names[i].From {
 				if v, err := s.t.VantageNamed(word); err == nil {
-					vantages = append(vantages, v)
+					visit(i, &v)
 				}
 			}
 		}
-		for _, v := range vantages {
-			keys, names, from = append(keys, visitKey{name: n.Name, from: v.Word}), append(names, n), append(from, v)
-		}
 	}
-	var old *kept[visitKey, *visit]
-	if before != nil {
-		old = before.kept
-	}
+	intents := len(s.m.Intents)
 	stands := func(i int, v *visit) bool {
 		if i < intents {
 			return !e.touch.Trace(s.m.Intents[i].Target, &v.reads)
 		}
 		return !e.touch.Trace(keys[i].name, &v.reads)
 	}
-	next := &walks{}
 	var changes []renewed[*visit]
 	next.kept, changes = redo(s.ctx, old, keys, stands, func(i int) *visit {
 		c := &visiting{check{survey: *s}, &visit{}}
 		if i < intents {
 			c.intent(s.m.Intents[i])
 		} else {
-			c.name(names[i-intents], from[i-intents])
+			c.name(next.names[next.visited[i-intents]], *next.from[i-intents])
 		}
 		return c.done()
 	})

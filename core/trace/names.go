@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 
 	"steady-compass/core/estate"
 	"steady-compass/core/model"
@@ -23,36 +24,106 @@ type Name struct {
 // nameList is all names, worked out once.
 type nameList struct {
 	once sync.Once
-	list []Name
-	at   map[string]int
+	list atomic.Pointer[[]Name]
+	from map[string][]string // of those that are not everybody's
 }
 
 // Names are all names in DNS, a site, an intent or a certificate, in the order of zone and name; not to be changed. Names with
 // an underscore label are not for visitors, and left out.
 func (t *Tracer) Names() []Name {
-	t.names.once.Do(func() {
-		t.names.list = t.findNames()
-		t.names.at = make(map[string]int, len(t.names.list))
-		for i, n := range t.names.list {
-			t.names.at[n.Name] = i
+	x := t.names
+	x.once.Do(func() {
+		list := t.namesAfter()
+		x.from = map[string][]string{}
+		for _, n := range list {
+			if len(n.From) > 0 {
+				x.from[n.Name] = n.From
+			}
 		}
+		x.list.Store(&list)
 	})
-	return t.names.list
+	return *x.list.Load()
 }
 
 // VantagesOf are the vantages that a name of ours is looked at from: those that it is for, where not everybody's.
 func (t *Tracer) VantagesOf(name string) []string {
-	list := t.Names()
-	if i, ok := t.names.at[name]; ok && len(list[i].From) > 0 {
-		return list[i].From
+	t.Names()
+	if from := t.names.from[name]; from != nil {
+		return from
 	}
 	return []string{"internet"}
 }
 
-func (t *Tracer) findNames() []Name {
+// sameNames says whether two estates have the same records that names come of.
+func sameNames(before, after *estate.Estate) bool {
+	return estate.Same(before, after, "zone", "dns", "host", "container", "network", "group", "listen", "site", "intend", "cert")
+}
+
+// namesAfter are the names; those of before that the edit does not speak of are taken over.
+func (t *Tracer) namesAfter() []Name {
+	before, e := t.was.names, t.m.Estate
+	if before == nil || !estate.Same(before.estate, e, "zone", "host", "container", "network", "group") {
+		return t.findNames(nil)
+	}
+	only := map[string]bool{}
+	listening := map[string]bool{}
+	for _, word := range []string{"dns", "listen", "site", "intend", "cert"} {
+		gone, come := estate.Changed(before.estate, e, estate.KindNamed(word))
+		for _, r := range slices.Concat(gone, come) {
+			switch r := r.(type) {
+			case *estate.DNS:
+				only[r.Owner] = true
+			case *estate.Listen:
+				listening[r.Service] = true
+			case *estate.Site:
+				for _, name := range r.Names {
+					only[name] = true
+				}
+			case *estate.Intent:
+				only[r.Target] = true
+			case *estate.Cert:
+				for _, name := range r.For {
+					only[name] = true
+				}
+			}
+		}
+	}
+	if len(listening) > 0 {
+		for _, r := range e.Of(estate.KindNamed("site")) {
+			if s := r.(*estate.Site); listening[s.Service] {
+				for _, name := range s.Names {
+					only[name] = true
+				}
+			}
+		}
+	}
+	come := t.findNames(only)
+	out := make([]Name, 0, len(before.list)+len(come))
+	for _, n := range before.list {
+		if only[n.Name] {
+			continue
+		}
+		for len(come) > 0 && come[0].compare(&n) < 0 {
+			out, come = append(out, come[0]), come[1:]
+		}
+		out = append(out, n)
+	}
+	return append(out, come...)
+}
+
+// compare puts names in the order of zone and name.
+func (n *Name) compare(o *Name) int {
+	if n.Zone != o.Zone {
+		return strings.Compare(n.Zone, o.Zone)
+	}
+	return CompareNames(n.Name, o.Name)
+}
+
+// findNames are the names: all, or only some.
+func (t *Tracer) findNames(only map[string]bool) []Name {
 	at := map[string]*Name{}
 	note := func(name string, r estate.Record) *Name {
-		if name == "*" || name == "" || isIP(name) || strings.HasPrefix(name, "_") || strings.Contains(name, "._") {
+		if only != nil && !only[name] || name == "*" || name == "" || isIP(name) || strings.HasPrefix(name, "_") || strings.Contains(name, "._") {
 			return nil
 		}
 		n := at[name]
@@ -107,7 +178,7 @@ func (t *Tracer) findNames() []Name {
 			}
 		}
 	}
-	var out []Name
+	out := make([]Name, 0, len(at))
 	for name, n := range at {
 		for up, ok := name, true; ok && n.Zone == ""; up, ok = names.Parent(up) {
 			if zones[up] != nil {
@@ -128,12 +199,7 @@ func (t *Tracer) findNames() []Name {
 		slices.Sort(n.Records)
 		out = append(out, *n)
 	}
-	slices.SortFunc(out, func(a, b Name) int {
-		if a.Zone != b.Zone {
-			return strings.Compare(a.Zone, b.Zone)
-		}
-		return CompareNames(a.Name, b.Name)
-	})
+	slices.SortFunc(out, func(a, b Name) int { return a.compare(&b) })
 	return out
 }
 

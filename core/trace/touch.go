@@ -63,7 +63,7 @@ func (r *Reads) asked(chain ...string) {
 // Touch is what an edit may have changed for a trace.
 type Touch struct {
 	all      bool
-	places   map[model.PlaceID]bool
+	places   []bool // by place
 	services map[string]bool
 	names    map[string]bool // themselves
 	below    []string        // and whatever is at or below these
@@ -74,7 +74,7 @@ func Anything() *Touch { return &Touch{all: true} }
 
 // Touched is what an edit may have changed that made of the tracer's estate the other's.
 func (t *Tracer) Touched(after *Tracer) *Touch {
-	x := &Touch{places: map[model.PlaceID]bool{}, services: map[string]bool{}, names: map[string]bool{}}
+	x := &Touch{places: make([]bool, len(t.m.Places)), services: map[string]bool{}, names: map[string]bool{}}
 	left := mostTouching
 	for _, k := range estate.Kinds {
 		gone, come := estate.Changed(t.m.Estate, after.m.Estate, k)
@@ -150,7 +150,7 @@ func (t *Tracer) hasSites(service string) bool {
 // covers is a name of a site or certificate, a wildcard perhaps.
 func (x *Touch) covers(name string) {
 	if base, wild := strings.CutPrefix(name, "*."); wild {
-		x.below = append(x.below, base)
+		x.under(base)
 	}
 	x.names[name] = true
 }
@@ -180,11 +180,13 @@ func (x *Touch) cert(t, after *Tracer, r *estate.Cert) {
 // below the zone's own name is touched.
 func (x *Touch) dns(t, after *Tracer, owner, kind string) {
 	x.names[owner] = true
+	inZone := false
 	for _, of := range []*Tracer{t, after} {
 		for _, zone := range of.zonesAbove(owner) {
+			inZone = true
 			if owner == zone {
 				if kind == "NS" || kind == "DNAME" {
-					x.below = append(x.below, zone)
+					x.under(zone)
 				}
 				continue
 			}
@@ -195,15 +197,24 @@ func (x *Touch) dns(t, after *Tracer, owner, kind string) {
 			label := inside[strings.LastIndexByte(inside, '.')+1:]
 			switch {
 			case label == "*":
-				x.below = append(x.below, zone)
+				x.under(zone)
 			case zone == ".":
-				x.below = append(x.below, label)
+				x.under(label)
 			default:
-				x.below = append(x.below, label+"."+zone)
+				x.under(label + "." + zone)
 			}
 		}
 	}
-	x.below = append(x.below, owner)
+	if !inZone {
+		x.under(owner)
+	}
+}
+
+// under is a name with all that is below it.
+func (x *Touch) under(name string) {
+	if !slices.Contains(x.below, name) {
+		x.below = append(x.below, name)
+	}
 }
 
 // zonesAbove are the recorded zones that a name is in.
@@ -235,14 +246,25 @@ func (x *Touch) Some(places iter.Seq[model.PlaceID]) bool {
 
 // Trace says whether the edit may have changed what a trace of a name says.
 func (x *Touch) Trace(name string, r *Reads) bool {
-	return x.all || r.all || x.name(name) || slices.ContainsFunc(r.names, x.name) ||
-		slices.ContainsFunc(r.places, func(p model.PlaceID) bool { return x.places[p] }) ||
-		slices.ContainsFunc(r.services, func(s string) bool { return x.services[s] })
+	return x.all || x.name(name) || x.Reading(r)
 }
 
 // Reading says whether the edit may have changed anything that something read.
-func (x *Touch) Reading(r *Reads) bool { return x.Trace("", r) }
+func (x *Touch) Reading(r *Reads) bool {
+	if x.all || r.all {
+		return true
+	}
+	for _, id := range r.places {
+		if x.places[id] {
+			return true
+		}
+	}
+	if len(x.services) > 0 && slices.ContainsFunc(r.services, func(s string) bool { return x.services[s] }) {
+		return true
+	}
+	return len(x.names) > 0 && slices.ContainsFunc(r.names, x.name)
+}
 
 func (x *Touch) name(name string) bool {
-	return x.names[name] || slices.ContainsFunc(x.below, func(base string) bool { return names.Under(name, base) })
+	return len(x.names) > 0 && (x.names[name] || slices.ContainsFunc(x.below, func(base string) bool { return names.Under(name, base) }))
 }

@@ -271,9 +271,16 @@ type Tracer struct {
 // was is what a tracer that went on from another takes over from that, as far as the edit between does not touch it.
 type was struct {
 	touch    *Touch
+	names    *named
 	landings *landings
 	abroad   *[]int
 	views    *sync.Map
+}
+
+// named are the names of an estate.
+type named struct {
+	estate *estate.Estate
+	list   []Name
 }
 
 func newTracer(m *model.Model, day estate.Date) *Tracer {
@@ -295,8 +302,10 @@ func (t *Tracer) After(e *estate.Estate) *Tracer {
 	m := t.m.Recompile(e)
 	next := newTracer(m, t.day)
 	next.index = buildIndex(m, t)
-	if estate.Same(t.m.Estate, e, "zone", "dns", "host", "container", "network", "group", "listen", "site", "intend", "cert") {
+	if sameNames(t.m.Estate, e) {
 		next.names = t.names
+	} else if list := t.names.list.Load(); list != nil {
+		next.was.names = &named{t.m.Estate, *list}
 	}
 	next.was.touch = t.Touched(next)
 	if next.was.touch.all {
