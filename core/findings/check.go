@@ -17,6 +17,8 @@ type Checked struct {
 	Report
 	survey
 	records *recordParts
+	names   *kept[nameKey, *namePart]
+	clashes [][]model.Clash // by place
 	filters *kept[*estate.Filter, *filterPart]
 	behind  *listening
 	open    *exposed
@@ -64,7 +66,9 @@ func checked(ctx context.Context, t *trace.Tracer, day estate.Date, before *Chec
 		return nil, err
 	}
 	found := slices.Concat(next.records.found(), next.walks.found())
-	found = slices.Concat(found, next.names(found), next.ofPorts(), next.needed(next.records.expired()))
+	missing := unresolved(found)
+	next.names = next.lookAtNames(before.names, e)
+	found = slices.Concat(found, withoutWWW(next.names.values, missing), next.nearMisses(missing), next.ofPorts(before, e), next.needed(next.records.expired()))
 	if next.behind = before.behind; before.behind == nil || !next.m.HangsTogetherAs(e.before) || !estate.Same(e.before.Estate, next.m.Estate, "listen", "map", "forward") {
 		next.behind = newListening(next.m)
 	}
@@ -86,7 +90,8 @@ func checked(ctx context.Context, t *trace.Tracer, day estate.Date, before *Chec
 func CheckRecords(t *trace.Tracer, day estate.Date) Report {
 	s := survey{ctx: context.Background(), t: t, m: t.Model(), day: day}
 	records := s.lookAtRecords(nil, edit{touch: trace.Anything()})
-	return s.reportOf(slices.Concat(records.found(), records.expired(), s.ofPorts()))
+	x := Checked{survey: s}
+	return s.reportOf(slices.Concat(records.found(), records.expired(), x.ofPorts(&Checked{}, edit{})))
 }
 
 // edit is what parts of a check that were done before are held against.

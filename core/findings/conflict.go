@@ -11,10 +11,19 @@ import (
 )
 
 // ofPorts finds ports that two claim: listeners, maps, or one of each.
-func (s *survey) ofPorts() []Finding {
-	c := check{survey: *s}
-	for _, clash := range c.m.Clashes() {
-		c.add(c.clash(clash))
+func (x *Checked) ofPorts(before *Checked, e edit) []Finding {
+	c := check{survey: x.survey}
+	x.clashes = make([][]model.Clash, len(x.m.Places))
+	known := before.clashes != nil && x.m.HangsTogetherAs(e.before)
+	for i, p := range x.m.Places {
+		if known && e.before.Places[i] == p {
+			x.clashes[i] = before.clashes[i]
+		} else {
+			x.clashes[i] = p.Clashes()
+		}
+		for _, clash := range x.clashes[i] {
+			c.add(c.clash(clash))
+		}
 	}
 	return c.found
 }

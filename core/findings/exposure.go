@@ -52,19 +52,22 @@ type doorway struct {
 // exposed is what is open and not meant to be.
 type exposed struct {
 	doorways *kept[doorway, []noted]
-	internet []*trace.OpenAt
-	families []noted
-	openings *kept[[2]string, *opening]
+	machines *kept[string, *entered]
+	openings map[[2]string]*opening
 	filters  map[string]bool // the names of filters, taken
+}
+
+// entered is what is open on a machine from the internet, and what is wrong with that in one family and not the other.
+type entered struct {
+	open  []*trace.Open
+	notes []noted
 }
 
 // found is what was found of all that is open.
 func (x *exposed) found() []Finding {
 	var out []Finding
-	for _, o := range x.openings.values {
-		if o != nil {
-			out = append(out, o.finding)
-		}
+	for _, o := range x.openings {
+		out = append(out, o.finding)
 	}
 	return out
 }
@@ -104,55 +107,126 @@ func (s *survey) expose(before *exposed, e edit) *exposed {
 			}
 		}
 	}
-	changed := func(place string) bool { p := s.m.PlaceNamed(place); return p == nil || s.walks.changed[p.ID] }
-	next.doorways, _ = redo(s.ctx, before.doorways, keys, func(i int, _ []noted) bool {
-		return !slices.ContainsFunc(keys[i].at.Open, func(o trace.Open) bool { return changed(o.Place) })
+	anew := s.placesAnew()
+	var notes []renewed[[]noted]
+	next.doorways, notes = redo(s.ctx, before.doorways, keys, func(i int, _ []noted) bool {
+		return !slices.ContainsFunc(keys[i].at.Open, func(o trace.Open) bool { return anew[o.Place] })
 	}, func(i int) []noted { return s.lookInto(keys[i]) })
-	notes := slices.Concat(next.doorways.values...)
-	if next.internet, next.families = before.internet, before.families; len(views) > 0 && !slices.Equal(before.internet, views[0]) {
-		next.internet, next.families = views[0], s.families(views[0])
-	}
-	all, found := gathered(slices.Concat(notes, next.families))
-	sameFilters := maps.Equal(next.filters, before.filters)
-	next.openings, _ = redo(s.ctx, before.openings, all, func(i int, old *opening) bool {
-		return sameFilters && old.same(found[i]) && (old.around == nil || slices.Equal(old.around, reach[old.seen[0].Place])) &&
-			!e.touch.Reading(&old.reads) && !slices.ContainsFunc(old.seen, func(e seen) bool { return changed(e.Place) || changed(e.Host) || s.landsAnewBeside(e.Host) })
-	}, func(i int) *opening {
-		c := opened{check{survey: *s}, found[i], reach, next.filters}
-		found[i].finding = c.finding()
-		return found[i]
+	machines, open := byMachine(views)
+	var families []renewed[*entered]
+	next.machines, families = redo(s.ctx, before.machines, machines, func(i int, x *entered) bool { return slices.Equal(x.open, open[i]) }, func(i int) *entered {
+		return &entered{open[i], s.families(machines[i], open[i])}
 	})
+	for _, f := range families {
+		var change renewed[[]noted]
+		if f.old != nil {
+			change.old = f.old.notes
+		}
+		if f.now != nil {
+			change.now = f.now.notes
+		}
+		notes = append(notes, change)
+	}
+	next.openings = s.openings(before, next, notes, e, anew, reach)
 	return next
 }
 
-// same says whether another opening is about the same.
-func (o *opening) same(p *opening) bool {
-	return slices.Equal(o.seen, p.seen) && o.front == p.front && o.guarded == p.guarded
-}
-
-// landsAnewBeside says whether somebody else is meant to get to a machine's containers than before the edit.
-func (s *survey) landsAnewBeside(host string) bool {
-	p := s.m.PlaceNamed(host)
-	return p == nil || slices.ContainsFunc(s.m.Places[p.Host].Containers, s.t.LandsAnew)
-}
-
-// gathered are the openings that some notes are about.
-func gathered(notes []noted) (keys [][2]string, out []*opening) {
-	at := map[[2]string]*opening{}
-	for _, n := range notes {
-		key := [2]string{n.code, n.subject}
-		o := at[key]
-		if o == nil {
-			o = &opening{code: n.code, subject: n.subject, intent: n.intent}
-			at[key] = o
-			keys, out = append(keys, key), append(out, o)
-		}
-		o.seen = append(o.seen, n.seen)
-		if n.code == "exposure.bypass" {
-			o.front, o.guarded = n.front, o.guarded || n.guarded
+// placesAnew are the places that are come by, or meant for others, as they were not before the edit.
+func (s *survey) placesAnew() map[string]bool {
+	out := map[string]bool{}
+	for id, changed := range s.walks.changed {
+		if changed {
+			out[s.m.Places[id].Name] = true
 		}
 	}
-	return keys, out
+	for id := range s.t.LandsAnew() {
+		out[s.m.Places[id].Name], out[s.m.Places[s.m.Places[id].Host].Name] = true, true
+	}
+	return out
+}
+
+// byMachine is what is open from the internet, by the machines on which it lands.
+func byMachine(views [][]*trace.OpenAt) (machines []string, open [][]*trace.Open) {
+	if len(views) == 0 {
+		return nil, nil
+	}
+	at := map[string]int{}
+	for _, x := range views[0] {
+		for i := range x.Open {
+			machine, _, _ := strings.Cut(x.Open[i].Place, "/")
+			n, known := at[machine]
+			if !known {
+				n = len(machines)
+				at[machine] = n
+				machines, open = append(machines, machine), append(open, nil)
+			}
+			open[n] = append(open[n], &x.Open[i])
+		}
+	}
+	return machines, open
+}
+
+// openings are what there is to say of all that was noted: as before, but for what some changed notes are about, and what comes
+// of something that the edit touches.
+func (s *survey) openings(before, next *exposed, changes []renewed[[]noted], e edit, anew map[string]bool, reach reached) map[[2]string]*opening {
+	again := map[[2]string]*opening{}
+	for _, c := range changes {
+		for _, n := range slices.Concat(c.old, c.now) {
+			again[n.key()] = nil
+		}
+	}
+	sameFilters := maps.Equal(next.filters, before.filters)
+	for key, o := range before.openings {
+		if !sameFilters || o.around != nil && !slices.Equal(o.around, reach[o.seen[0].Place]) || e.touch.Reading(&o.reads) ||
+			len(anew) > 0 && slices.ContainsFunc(o.seen, func(e seen) bool { return anew[e.Place] || anew[e.Host] }) {
+			again[key] = nil
+		}
+	}
+	var all []*opening
+	gather := func(notes []noted) {
+		for _, n := range notes {
+			o, wanted := again[n.key()]
+			if !wanted {
+				continue
+			}
+			if o == nil {
+				o = &opening{code: n.code, subject: n.subject, intent: n.intent}
+				again[n.key()] = o
+				all = append(all, o)
+			}
+			o.takeIn(n)
+		}
+	}
+	for _, notes := range next.doorways.values {
+		gather(notes)
+	}
+	for _, m := range next.machines.values {
+		gather(m.notes)
+	}
+	out := make(map[[2]string]*opening, len(before.openings)+len(all))
+	for key, o := range before.openings {
+		if _, anew := again[key]; !anew {
+			out[key] = o
+		}
+	}
+	parallel.Map(s.ctx, len(all), func(i int) struct{} {
+		c := opened{check{survey: *s}, all[i], reach, next.filters}
+		all[i].finding = c.finding()
+		return struct{}{}
+	})
+	for _, o := range all {
+		out[[2]string{o.code, o.subject}] = o
+	}
+	return out
+}
+
+func (n *noted) key() [2]string { return [2]string{n.code, n.subject} }
+
+func (o *opening) takeIn(n noted) {
+	o.seen = append(o.seen, n.seen)
+	if n.code == "exposure.bypass" {
+		o.front, o.guarded = n.front, o.guarded || n.guarded
+	}
 }
 
 // reached is all that is open by the place where it lands, where that has no sites.
@@ -321,8 +395,8 @@ func landed(e *trace.Open) netset.PortRange {
 	return netset.PortRange{Lo: e.Lands(e.Range.Lo), Hi: e.Lands(e.Range.Hi)}
 }
 
-// families finds machines that let in from internet, in one family, what they do not in the other.
-func (s *survey) families(open []*trace.OpenAt) []noted {
+// families finds what a machine lets in from the internet in one family and not in the other.
+func (s *survey) families(machine string, open []*trace.Open) []noted {
 	type landing struct {
 		place, site, transport string
 		port                   uint16
@@ -333,15 +407,15 @@ func (s *survey) families(open []*trace.OpenAt) []noted {
 	}
 	all := map[landing]*lets{}
 	var order []landing
-	machine := func(place string) string { host, _, _ := strings.Cut(place, "/"); return host }
-	lively := map[string][2]bool{} // whether a family lets in anything
-	for _, e := range entries(open) {
+	var lively [2]bool // whether a family lets in anything
+	for _, e := range open {
 		family := 0
 		if a, err := netip.ParseAddr(e.Address); err != nil {
 			continue
 		} else if a.Is6() {
 			family = 1
 		}
+		lively[family] = true
 		site := ""
 		if e.Site != nil {
 			site = *e.Site
@@ -362,19 +436,15 @@ func (s *survey) families(open []*trace.OpenAt) []noted {
 				break // a range is one thing
 			}
 		}
-		m := machine(e.Place)
-		known := lively[m]
-		known[family] = true
-		lively[m] = known
 	}
 	var notes []noted
 	told := map[*trace.Open]bool{}
 	for _, k := range order {
-		l, m := all[k], machine(k.place)
+		l := all[k]
 		for family, e := range l.by {
 			other := 1 - family
 			more := e != nil && (l.by[other] == nil || l.whole[family] && !l.whole[other])
-			if !more || told[e] || e.Intent == trace.Declared || !(lively[m][other] || family == 1 && s.holds(m, false)) {
+			if !more || told[e] || e.Intent == trace.Declared || !(lively[other] || family == 1 && s.holds(machine, false)) {
 				continue
 			}
 			told[e] = true
@@ -382,17 +452,6 @@ func (s *survey) families(open []*trace.OpenAt) []noted {
 		}
 	}
 	return notes
-}
-
-// entries is all that is open at some addresses.
-func entries(list []*trace.OpenAt) []*trace.Open {
-	var out []*trace.Open
-	for _, at := range list {
-		for i := range at.Open {
-			out = append(out, &at.Open[i])
-		}
-	}
-	return out
 }
 
 // holds says whether a machine has an address of a family, its containers' gateways aside.

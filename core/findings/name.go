@@ -199,20 +199,88 @@ func (c *check) undelegated(z *estate.Zone, zones map[string]*estate.Zone) {
 	c.add(f)
 }
 
-// names looks at names beside one another and at what their records bring mail and visitors to. found is what was found before.
-func (s *survey) names(found []Finding) []Finding {
-	c := check{survey: *s}
-	unresolved := map[string]bool{}
-	for i := range found {
-		if found[i].Code == "name.unresolved" {
-			unresolved[found[i].Subject] = true
+// nameKey says what is looked at: a name that some ask otherwise than everybody, a mail record, or a zone.
+type nameKey struct {
+	split string
+	mail  *estate.DNS
+	zone  *estate.Zone
+}
+
+// namePart is what was found of it.
+type namePart struct {
+	found []Finding
+	reads trace.Reads
+}
+
+// naming is a look at names by what their records bring mail and visitors to.
+type naming struct {
+	check
+	reads trace.Reads
+}
+
+// lookAtNames looks at names by where they lead.
+func (s *survey) lookAtNames(before *kept[nameKey, *namePart], e edit) *kept[nameKey, *namePart] {
+	var keys []nameKey
+	if before != nil && estate.Same(e.before.Estate, s.m.Estate, "dns", "zone") {
+		keys = before.keys
+	} else {
+		keys = nameKeys(s.m.Estate)
+	}
+	next, _ := redo(s.ctx, before, keys, func(i int, x *namePart) bool {
+		switch k := keys[i]; {
+		case k.mail != nil:
+			return !e.touch.Trace(k.mail.Owner, &x.reads)
+		case k.zone != nil:
+			return !e.touch.Trace(k.zone.Name, &x.reads)
+		default:
+			return !e.touch.Trace(k.split, &x.reads)
+		}
+	}, func(i int) *namePart {
+		c := &naming{check: check{survey: *s}}
+		switch k := keys[i]; {
+		case k.mail != nil:
+			c.mail(k.mail)
+		case k.zone != nil:
+			c.noWWW(k.zone)
+		default:
+			c.split(k.split)
+		}
+		return &namePart{c.found, c.reads}
+	})
+	return next
+}
+
+func nameKeys(e *estate.Estate) []nameKey {
+	var keys []nameKey
+	split := map[string]bool{}
+	for _, r := range e.Of(estate.KindNamed("dns")) {
+		d := r.(*estate.DNS)
+		switch {
+		case d.Off:
+		case len(d.For) > 0 && !strings.HasPrefix(d.Owner, "*.") && !split[d.Owner]:
+			split[d.Owner] = true
+			keys = append(keys, nameKey{split: d.Owner})
+		case len(d.For) == 0 && d.Type == "MX":
+			keys = append(keys, nameKey{mail: d})
 		}
 	}
-	c.split()
-	c.mail()
-	c.nearMisses(unresolved)
-	c.noWWW(unresolved)
-	return c.found
+	for _, r := range e.Of(estate.KindNamed("zone")) {
+		if z := r.(*estate.Zone); !z.Off && len(z.For) == 0 && !strings.HasPrefix(z.Name, "www.") {
+			keys = append(keys, nameKey{zone: z})
+		}
+	}
+	return keys
+}
+
+// unresolved are the names that are said not to resolve.
+func unresolved(found []Finding) map[string]bool {
+	out := map[string]bool{}
+	for i := range found {
+		if found[i].Code == "name.unresolved" {
+			out[found[i].Subject] = true
+		}
+	}
+	return out
 }
 
 // walksTo are the walks to a name; what these came by is added to reads.
@@ -302,55 +370,45 @@ func (c *check) wildcardCatches(name string, key trace.PortKey, paths []trace.Pa
 	}
 }
 
-// split finds names that end in different places inside and outside.
-func (c *check) split() {
-	inside := map[string][]string{} // askers that have records of their own for a name
-	note := func(name string, askers []estate.Selector) {
-		for _, s := range askers {
-			if word := s.String(); !slices.Contains(inside[name], word) {
-				inside[name] = append(inside[name], word)
+// split finds a name that ends in different places inside and outside.
+func (c *naming) split(name string) {
+	var inside []string // askers that have records of their own for it
+	for _, r := range c.m.Estate.Of(estate.KindNamed("dns")) {
+		if d := r.(*estate.DNS); !d.Off && d.Owner == name {
+			for _, s := range d.For {
+				if word := s.String(); !slices.Contains(inside, word) {
+					inside = append(inside, word)
+				}
 			}
 		}
 	}
-	for _, r := range c.m.Estate.Of(estate.KindNamed("dns")) {
-		if d := r.(*estate.DNS); !d.Off && len(d.For) > 0 && !strings.HasPrefix(d.Owner, "*.") {
-			note(d.Owner, d.For)
+	for _, w := range c.walksTo(name, &c.reads) {
+		outside := ends(w.paths, func(p *trace.Path) bool { return p.Outcome.Good() })
+		if w.from.Word != "internet" || len(outside) == 0 {
+			continue
 		}
-	}
-	var order []string
-	for name := range inside {
-		order = append(order, name)
-	}
-	slices.Sort(order)
-	for _, name := range order {
-		for _, w := range c.walksTo(name, nil) {
-			outside := ends(w.paths, func(p *trace.Path) bool { return p.Outcome.Good() })
-			if w.from.Word != "internet" || len(outside) == 0 {
+		for _, asker := range inside {
+			v, err := c.t.VantageNamed(asker)
+			if err != nil {
 				continue
 			}
-			for _, asker := range inside[name] {
-				v, err := c.t.VantageNamed(asker)
-				if err != nil {
-					continue
-				}
-				paths := c.t.TracePort(trace.Target{Text: name, Name: name}, w.key, v)
-				within := ends(paths, func(p *trace.Path) bool { return p.Outcome.Good() })
-				if len(within) == 0 || slices.Equal(within, outside) {
-					continue
-				}
-				var records []estate.Record
-				for _, from := range []trace.Vantage{w.from, v} {
-					for _, t := range []string{"A", "AAAA"} {
-						for _, l := range c.t.Answer(name, t, from).Links {
-							records = append(records, l.Record)
-						}
+			paths := c.t.TraceReading(trace.Target{Text: name, Name: name}, w.key, v, &c.reads)
+			within := ends(paths, func(p *trace.Path) bool { return p.Outcome.Good() })
+			if len(within) == 0 || slices.Equal(within, outside) {
+				continue
+			}
+			var records []estate.Record
+			for _, from := range []trace.Vantage{w.from, v} {
+				for _, t := range []string{"A", "AAAA"} {
+					for _, l := range c.t.Answer(name, t, from).Links {
+						records = append(records, l.Record)
 					}
 				}
-				c.add(Finding{
-					Code: "name.split", Subject: name, Records: lines(records...), Trace: &Where{name + ":" + keyWord(w.key), asker},
-					Why: fmt.Sprintf("From the internet port %s of %s ends at %s, from %s at %s.", keyWord(w.key), name, place(outside), asker, place(within)),
-				})
 			}
+			c.add(Finding{
+				Code: "name.split", Subject: name, Records: lines(records...), Trace: &Where{name + ":" + keyWord(w.key), asker},
+				Why: fmt.Sprintf("From the internet port %s of %s ends at %s, from %s at %s.", keyWord(w.key), name, place(outside), asker, place(within)),
+			})
 		}
 	}
 }
@@ -364,25 +422,23 @@ func place(list []string) string {
 	return joined(out)
 }
 
-// mail finds mail exchangers that cannot be found, are aliases (RFC 2181 §10.3) or take no mail.
-func (c *check) mail() {
-	internet, _ := c.t.VantageNamed("internet")
-	for _, r := range c.m.Estate.Of(estate.KindNamed("dns")) {
-		d := r.(*estate.DNS)
-		words := strings.Fields(d.Value)
-		if d.Off || d.Type != "MX" || len(d.For) > 0 || len(words) != 2 {
-			continue
-		}
-		target, ok := estate.CleanHostname(words[1])
-		if !ok || target == "." { // RFC 7505: no mail is taken, on purpose
-			continue
-		}
-		c.exchanger(d, target, internet)
+// mail finds a mail exchanger that cannot be found, is an alias (RFC 2181 §10.3) or takes no mail.
+func (c *naming) mail(d *estate.DNS) {
+	words := strings.Fields(d.Value)
+	if len(words) != 2 {
+		return
 	}
+	target, ok := estate.CleanHostname(words[1])
+	if !ok || target == "." { // RFC 7505: no mail is taken, on purpose
+		return
+	}
+	internet, _ := c.t.VantageNamed("internet")
+	c.exchanger(d, target, internet)
 }
 
-func (c *check) exchanger(d *estate.DNS, target string, internet trace.Vantage) {
+func (c *naming) exchanger(d *estate.DNS, target string, internet trace.Vantage) {
 	v6, v4 := c.m.Names.Addresses(target, c.everybody())
+	c.reads.Asked(slices.Concat(v6.Chain, v4.Chain)...)
 	f := Finding{Code: "name.mail", Subject: d.Owner, Records: lines(d), Trace: &Where{target + ":25", "internet"}}
 	for _, l := range slices.Concat(v4.Links, v6.Links) {
 		if line := estate.Line(l.Record); !slices.Contains(f.Records, line) {
@@ -404,6 +460,7 @@ func (c *check) exchanger(d *estate.DNS, target string, internet trace.Vantage) 
 		return
 	default:
 		f.Why = fmt.Sprintf("The mail of %s goes to %s, which has no address.", d.Owner, target)
+		c.reads.Everywhere()
 		for _, n := range c.t.Names() {
 			if n.Owner && trace.OneLetterOff(n.Name, target) {
 				f.Why = fmt.Sprintf("The mail of %s goes to %s, which has no address; %s is one letter off.", d.Owner, target, n.Name)
@@ -420,9 +477,9 @@ func (c *check) exchanger(d *estate.DNS, target string, internet trace.Vantage) 
 
 // mailAt is what becomes of mail brought to a name: the best of its addresses, since senders try them all
 // (RFC 5321 §5.1).
-func (c *check) mailAt(name string, internet trace.Vantage) trace.Outcome {
+func (c *naming) mailAt(name string, internet trace.Vantage) trace.Outcome {
 	key := trace.PortKey{Port: 25, Transport: netset.TCP}
-	paths := c.t.TracePort(trace.Target{Text: name + ":25", Name: name, Port: 25, Proto: netset.TCP}, key, internet)
+	paths := c.t.TraceReading(trace.Target{Text: name + ":25", Name: name, Port: 25, Proto: netset.TCP}, key, internet, &c.reads)
 	for _, better := range []func(trace.Outcome) bool{
 		trace.Outcome.Good,
 		func(o trace.Outcome) bool { return o == trace.Outside || o == trace.Undecided },
@@ -438,18 +495,25 @@ func (c *check) mailAt(name string, internet trace.Vantage) trace.Outcome {
 }
 
 // nearMisses finds names that are used and that DNS does not know, one letter from one that it does.
-func (c *check) nearMisses(unresolved map[string]bool) {
+func (s *survey) nearMisses(unresolved map[string]bool) []Finding {
+	c := check{survey: *s}
 	all := c.t.Names()
+	var missed []trace.Name
+	for _, n := range all {
+		if !n.Owner && unresolved[n.Name] {
+			missed = append(missed, n)
+		}
+	}
+	if len(missed) == 0 {
+		return nil
+	}
 	byLength := map[int][]trace.Name{}
 	for _, n := range all {
 		if n.Owner {
 			byLength[len(n.Name)] = append(byLength[len(n.Name)], n)
 		}
 	}
-	for _, n := range all {
-		if n.Owner || !unresolved[n.Name] {
-			continue
-		}
+	for _, n := range missed {
 		for _, length := range []int{len(n.Name) - 1, len(n.Name), len(n.Name) + 1} {
 			for _, near := range byLength[length] {
 				if near.Zone != n.Zone || !trace.OneLetterOff(near.Name, n.Name) || onlyDigitsDiffer(near.Name, n.Name) {
@@ -462,6 +526,7 @@ func (c *check) nearMisses(unresolved map[string]bool) {
 			}
 		}
 	}
+	return c.found
 }
 
 var digits = regexp.MustCompile(`[0-9]+`)
@@ -496,48 +561,48 @@ func respelt(n, near trace.Name) *trace.Mend {
 	return mend
 }
 
-// noWWW finds zones whose own name is served on the web, and has no record for www.
-func (c *check) noWWW(unresolved map[string]bool) {
-	owned := map[string][]string{} // by zone: the records that give its own name an address
-	zones := map[string]bool{}
-	for _, r := range c.m.Estate.Of(estate.KindNamed("zone")) {
-		zones[r.(*estate.Zone).Name] = true
+// noWWW finds a zone whose own name is served on the web, and that has no record for www.
+func (c *naming) noWWW(z *estate.Zone) {
+	www := "www." + z.Name
+	v6, v4 := c.m.Names.Addresses(www, c.everybody())
+	c.reads.Asked(www)
+	c.reads.Asked(slices.Concat(v6.Chain, v4.Chain)...)
+	if len(v6.Addresses)+len(v4.Addresses) > 0 || len(v4.Links) > 0 || v4.Code != names.NXDomain {
+		return
 	}
+	served := slices.ContainsFunc(c.walksTo(z.Name, &c.reads), func(w walk) bool {
+		return (w.key.Port == 80 || w.key.Port == 443) && w.key.Transport == netset.TCP && slices.ContainsFunc(w.paths, func(p trace.Path) bool { return p.Outcome.Good() })
+	})
+	if !served {
+		return
+	}
+	var owned []string // the records that give the zone's own name an address
 	for _, r := range c.m.Estate.Of(estate.KindNamed("dns")) {
-		if d := r.(*estate.DNS); zones[d.Owner] && !d.Off && (d.Type == "A" || d.Type == "AAAA" || d.Type == "ALIAS") {
-			owned[d.Owner] = append(owned[d.Owner], estate.Line(d))
+		if d := r.(*estate.DNS); d.Owner == z.Name && !d.Off && (d.Type == "A" || d.Type == "AAAA" || d.Type == "ALIAS") {
+			owned = append(owned, estate.Line(d))
 		}
 	}
-	intended := map[string][]*estate.Intent{}
-	for _, i := range c.m.Intents {
-		if zones[i.Target] {
-			intended[i.Target] = append(intended[i.Target], i)
+	c.add(Finding{
+		Code: "name.no-www", Subject: z.Name, Records: owned, Mend: c.withWWW(z.Name, www, c.t.IntentsOf(z.Name)),
+		Why: fmt.Sprintf("%s is served on the web, and %s has no record: who types it gets nothing.", z.Name, www),
+	})
+}
+
+// withoutWWW are the findings of names but for zones whose www is said not to resolve.
+func withoutWWW(parts []*namePart, unresolved map[string]bool) []Finding {
+	var out []Finding
+	for _, x := range parts {
+		for _, f := range x.found {
+			if f.Code != "name.no-www" || !unresolved["www."+f.Subject] {
+				out = append(out, f)
+			}
 		}
 	}
-	for _, r := range c.m.Estate.Of(estate.KindNamed("zone")) {
-		z := r.(*estate.Zone)
-		www := "www." + z.Name
-		if z.Off || len(z.For) > 0 || strings.HasPrefix(z.Name, "www.") {
-			continue
-		}
-		if v6, v4 := c.m.Names.Addresses(www, c.everybody()); len(v6.Addresses)+len(v4.Addresses) > 0 || len(v4.Links) > 0 || v4.Code != names.NXDomain || unresolved[www] {
-			continue
-		}
-		served := slices.ContainsFunc(c.walksTo(z.Name, nil), func(w walk) bool {
-			return (w.key.Port == 80 || w.key.Port == 443) && w.key.Transport == netset.TCP && slices.ContainsFunc(w.paths, func(p trace.Path) bool { return p.Outcome.Good() })
-		})
-		if !served {
-			continue
-		}
-		c.add(Finding{
-			Code: "name.no-www", Subject: z.Name, Records: owned[z.Name], Mend: c.withWWW(z.Name, www, intended[z.Name]),
-			Why: fmt.Sprintf("%s is served on the web, and %s has no record: who types it gets nothing.", z.Name, www),
-		})
-	}
+	return out
 }
 
 // withWWW gives a name's www everything that the name itself has: a record, its sites, its certificates, its intents.
-func (c *check) withWWW(apex, www string, intents []*estate.Intent) *trace.Mend {
+func (c *naming) withWWW(apex, www string, intents []*estate.Intent) *trace.Mend {
 	alias := &estate.DNS{Owner: www, Type: "CNAME", Value: apex, TTL: estate.NotGiven, Every: estate.NotGiven}
 	if estate.Complete(alias) != nil {
 		return nil

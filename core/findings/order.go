@@ -59,10 +59,10 @@ func (s *survey) lookAtFilters(before *kept[*estate.Filter, *filterPart], e edit
 	filters, on := s.standings()
 	stands := func(i int, x *filterPart) bool {
 		for at, st := range on[i] {
-			if at >= len(x.on) || st.filter != x.on[at].filter || slices.ContainsFunc(st.on, func(p *model.Place) bool { return s.walks.changed[p.ID] }) {
+			if at >= len(x.on) || st.filter != x.on[at].filter || len(s.walks.changed) > 0 && slices.ContainsFunc(st.on, func(p *model.Place) bool { return s.walks.changed[p.ID] }) {
 				return false
 			}
-			if slices.ContainsFunc(st.filter.Rules, func(r *model.Rule) bool { return records.respelt[estate.Line(r.Record)] }) {
+			if len(records.respelt) > 0 && slices.ContainsFunc(st.filter.Rules, func(r *model.Rule) bool { return records.respelt[estate.Line(r.Record)] }) {
 				return false
 			}
 		}

@@ -44,9 +44,16 @@ type meeting struct {
 func (m *Model) Clashes() []Clash {
 	var out []Clash
 	for _, p := range m.Places {
-		for _, proto := range netset.Both.Each() {
-			out = append(out, p.clashes(proto)...)
-		}
+		out = append(out, p.Clashes()...)
+	}
+	return out
+}
+
+// Clashes are those of one stack.
+func (p *Place) Clashes() []Clash {
+	var out []Clash
+	for _, proto := range netset.Both.Each() {
+		out = append(out, p.clashes(proto)...)
 	}
 	return out
 }

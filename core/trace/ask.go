@@ -43,7 +43,7 @@ func (t *Tracer) ask(a asking) []served {
 	start.ghost, start.took, start.tookPort = a.base.ghost, a.base.took, a.base.tookPort
 	start.name, start.reads = a.q.name, a.base.reads
 	if intent != nil {
-		start.reads.asked(intent.Reaching.Host)
+		start.reads.Asked(intent.Reaching.Host)
 	}
 	start.asked, start.askedAddr, start.sixAsked = a.base.asked, a.base.askedAddr, a.base.sixAsked
 	if !a.base.origins.IsEmpty() && a.o.place == model.Nowhere {
@@ -200,7 +200,7 @@ func (s *serving) resolve(a asking, w way) []resolved {
 		return s.addressed(a, w, nil, names.Answer{})
 	}
 	v6, v4 := t.m.Names.Addresses(a.q.name, t.asker(a.o))
-	w.reads.asked(slices.Concat(v6.Chain, v4.Chain)...)
+	w.reads.Asked(slices.Concat(v6.Chain, v4.Chain)...)
 	var out []resolved
 	for _, answer := range []names.Answer{v6, v4} {
 		for _, found := range answer.Addresses {

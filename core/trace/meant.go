@@ -364,7 +364,7 @@ func (t *Tracer) destsOf(target string, o origin, reads *Reads) []dest {
 		return out
 	}
 	v6, v4 := t.m.Names.Addresses(target, t.asker(o))
-	reads.asked(slices.Concat(v6.Chain, v4.Chain)...)
+	reads.Asked(slices.Concat(v6.Chain, v4.Chain)...)
 	for _, answer := range []names.Answer{v6, v4} {
 		for _, found := range answer.Addresses {
 			if found.Addr.IsValid() {

@@ -222,7 +222,7 @@ func (t *Tracer) IntentsOf(target string) []*estate.Intent { return t.index.inte
 func (t *Tracer) AddressedAnywhere(name string, reads *Reads) bool {
 	for _, net := range t.m.Networks {
 		v6, v4 := t.m.Names.Addresses(name, t.m.AskerAt(model.Nowhere, net.ID))
-		reads.asked(slices.Concat(v6.Chain, v4.Chain)...)
+		reads.Asked(slices.Concat(v6.Chain, v4.Chain)...)
 		if len(v6.Addresses)+len(v4.Addresses) > 0 {
 			return true
 		}
@@ -230,8 +230,8 @@ func (t *Tracer) AddressedAnywhere(name string, reads *Reads) bool {
 	return false
 }
 
-// LandsAnew says whether somebody else is meant to get to a place than before the edit that the tracer came of.
-func (t *Tracer) LandsAnew(p model.PlaceID) bool { return t.intended().changed[p] }
+// LandsAnew are the places that others are meant to get to than before the edit that the tracer came of.
+func (t *Tracer) LandsAnew() map[model.PlaceID]bool { return t.intended().changed }
 
 // ForwardsTo are the forwards that lead to an address.
 func (t *Tracer) ForwardsTo(a netip.Addr) []*model.Forward { return t.index.forwards[a] }

@@ -309,7 +309,7 @@ func (r *run) mendPort(w way, s *model.Socket, inner uint16) *Mend {
 	listen := *s.Record
 	listen.Bind = estate.Bind{Ports: onePort(w.port(), w.proto)}
 	if r.goal.service == "" {
-		w.reads.everywhere()
+		w.reads.Everywhere()
 		if service := r.serviceOn(w.port(), w.proto); service != "" {
 			listen = estate.Listen{Place: listen.Place, Bind: listen.Bind, Service: service}
 		}

@@ -30,7 +30,7 @@ func (r *Reads) And(other *Reads) {
 	for _, s := range other.services {
 		r.service(s)
 	}
-	r.asked(other.names...)
+	r.Asked(other.names...)
 	r.all = r.all || other.all
 }
 
@@ -40,7 +40,8 @@ func (r *Reads) place(id model.PlaceID) {
 	}
 }
 
-func (r *Reads) everywhere() {
+// Everywhere adds listeners wherever they are.
+func (r *Reads) Everywhere() {
 	if r != nil {
 		r.all = true
 	}
@@ -52,7 +53,8 @@ func (r *Reads) service(name string) {
 	}
 }
 
-func (r *Reads) asked(chain ...string) {
+// Asked adds names that were asked for.
+func (r *Reads) Asked(chain ...string) {
 	for _, name := range chain {
 		if r != nil && !slices.Contains(r.names, name) {
 			r.names = append(r.names, name)

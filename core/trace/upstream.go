@@ -194,7 +194,7 @@ func (s *serving) resolveUpstream(place *model.Place, rec *estate.Site, w *way, 
 		}
 	}
 	v6, v4 := m.Names.Addresses(u.Host, m.AskerAt(place.ID, model.NoNet))
-	w.reads.asked(slices.Concat(v6.Chain, v4.Chain)...)
+	w.reads.Asked(slices.Concat(v6.Chain, v4.Chain)...)
 	var out []dest
 	for _, a := range slices.Concat(v6.Addresses, v4.Addresses) {
 		if a.Addr.IsValid() {
