@@ -80,7 +80,7 @@ func checked(ctx context.Context, t *trace.Tracer, day estate.Date, before *Chec
 	}
 	next.open = next.expose(before.open, e)
 	found = append(found, next.open.found()...)
-	next.Report = next.reportOf(found)
+	next.Report = next.reportOf(found, before.Report)
 	err := ctx.Err()
 	next.ctx = context.Background() // it outlives the request
 	return next, err
@@ -91,7 +91,7 @@ func CheckRecords(t *trace.Tracer, day estate.Date) Report {
 	s := survey{ctx: context.Background(), t: t, m: t.Model(), day: day}
 	records := s.lookAtRecords(nil, edit{touch: trace.Anything()})
 	x := Checked{survey: s}
-	return s.reportOf(slices.Concat(records.found(), records.expired(), x.ofPorts(&Checked{}, edit{})))
+	return s.reportOf(slices.Concat(records.found(), records.expired(), x.ofPorts(&Checked{}, edit{})), Report{})
 }
 
 // edit is what parts of a check that were done before are held against.
@@ -101,9 +101,9 @@ type edit struct {
 }
 
 // reportOf brings together what was found, one finding a code and subject: the first of these takes in the records and mends
-// of the others.
-func (s *survey) reportOf(found []Finding) Report {
-	r := Report{Findings: []Finding{}, Accepted: []Finding{}, Counts: map[Level]int{Error: 0, Warning: 0, Note: 0}}
+// of the others. Those that a report before has too are in order as they stand there.
+func (s *survey) reportOf(found []Finding, before Report) Report {
+	r := Report{Accepted: []Finding{}, Counts: map[Level]int{Error: 0, Warning: 0, Note: 0}}
 	accepted := map[[2]string]bool{}
 	for _, rec := range s.m.Estate.Of(estate.KindNamed("accept")) {
 		a := rec.(*estate.Acceptance)
@@ -111,39 +111,71 @@ func (s *survey) reportOf(found []Finding) Report {
 			accepted[[2]string{a.Code, a.Subject}] = true
 		}
 	}
-	for _, f := range merged(found) {
-		if accepted[[2]string{f.Code, f.Subject}] {
-			r.Accepted = append(r.Accepted, f)
-			continue
+	all, at := merged(found)
+	placed := make([]bool, len(all))
+	place := func(i int, to *[]Finding) {
+		placed[i] = true
+		*to = append(*to, all[i])
+	}
+	if len(accepted) > 0 {
+		for i := range all {
+			if accepted[all[i].key()] {
+				place(i, &r.Accepted)
+			}
+		}
+	}
+	known := make([]Finding, 0, len(all))
+	for i := range before.Findings {
+		if n, stays := at[before.Findings[i].key()]; stays && !placed[n] {
+			place(n, &known)
+		}
+	}
+	var come []Finding
+	for i := range all {
+		if !placed[i] {
+			place(i, &come)
+		}
+	}
+	slices.SortFunc(come, compareFindings)
+	slices.SortFunc(r.Accepted, compareFindings)
+	r.Findings = make([]Finding, 0, len(all))
+	for _, f := range known {
+		for len(come) > 0 && compareFindings(come[0], f) < 0 {
+			r.Findings, come = append(r.Findings, come[0]), come[1:]
 		}
 		r.Findings = append(r.Findings, f)
-		r.Counts[f.Level]++
 	}
-	order := func(a, b Finding) int {
-		return cmp.Or(cmp.Compare(a.Level.Rank(), b.Level.Rank()), strings.Compare(a.Subject, b.Subject), strings.Compare(a.Code, b.Code))
+	r.Findings = append(r.Findings, come...)
+	for i := range r.Findings {
+		r.Counts[r.Findings[i].Level]++
 	}
-	slices.SortFunc(r.Findings, order)
-	slices.SortFunc(r.Accepted, order)
 	return r
 }
 
-func merged(found []Finding) []Finding {
-	at := make(map[[2]string]int, len(found))
-	out := make([]Finding, 0, len(found))
+// compareFindings puts the worst first, then subjects and codes in order.
+func compareFindings(a, b Finding) int {
+	return cmp.Or(cmp.Compare(a.Level.Rank(), b.Level.Rank()), strings.Compare(a.Subject, b.Subject), strings.Compare(a.Code, b.Code))
+}
+
+func (f *Finding) key() [2]string { return [2]string{f.Code, f.Subject} }
+
+func merged(found []Finding) (out []Finding, at map[[2]string]int) {
+	at = make(map[[2]string]int, len(found))
+	out = make([]Finding, 0, len(found))
 	for _, f := range found {
-		i, known := at[[2]string{f.Code, f.Subject}]
+		i, known := at[f.key()]
 		if known {
 			out[i].takeIn(f)
 			continue
 		}
-		at[[2]string{f.Code, f.Subject}] = len(out)
+		at[f.key()] = len(out)
 		f.Level, f.Records = LevelOf(f.Code), slices.Clip(f.Records)
 		if f.Records == nil {
 			f.Records = []string{}
 		}
 		out = append(out, f)
 	}
-	return out
+	return out, at
 }
 
 // takeIn is the same found again.

@@ -51,6 +51,8 @@ type doorway struct {
 
 // exposed is what is open and not meant to be.
 type exposed struct {
+	views    [][]*trace.OpenAt // by vantage
+	reach    reached
 	doorways *kept[doorway, []noted]
 	machines *kept[string, *entered]
 	openings map[[2]string]*opening
@@ -93,6 +95,27 @@ func (s *survey) expose(before *exposed, e edit) *exposed {
 		}
 		return s.t.Beyond(vantages[i], s.fronted)
 	})
+	next.views, next.reach = views, before.reach
+	var keys []doorway
+	if slices.EqualFunc(views, before.views, sameSlice) {
+		keys = before.doorways.keys
+	} else {
+		keys, next.reach = doorways(vantages, views)
+	}
+	anew := s.placesAnew()
+	var notes []renewed[[]noted]
+	next.doorways, notes = redo(s.ctx, before.doorways, keys, func(i int, _ []noted) bool {
+		return len(anew) == 0 || !slices.ContainsFunc(keys[i].at.Open, func(o trace.Open) bool { return anew[o.Place] })
+	}, func(i int) []noted { return s.lookInto(keys[i]) })
+	if next.machines = before.machines; len(views) > 0 && (len(before.views) == 0 || !sameSlice(views[0], before.views[0])) {
+		notes = append(notes, next.lookAtMachines(s, before, views[0])...)
+	}
+	next.openings = s.openings(before, next, notes, e, anew)
+	return next
+}
+
+// doorways are the addresses at which something is open, from each vantage; and all that is open by where it lands.
+func doorways(vantages []trace.Vantage, views [][]*trace.OpenAt) ([]doorway, reached) {
 	var keys []doorway
 	reach := reached{}
 	for i, v := range vantages {
@@ -107,14 +130,15 @@ func (s *survey) expose(before *exposed, e edit) *exposed {
 			}
 		}
 	}
-	anew := s.placesAnew()
+	return keys, reach
+}
+
+// lookAtMachines looks at what machines let in from the internet in one family and not in the other.
+func (x *exposed) lookAtMachines(s *survey, before *exposed, internet []*trace.OpenAt) []renewed[[]noted] {
+	machines, open := byMachine(internet)
 	var notes []renewed[[]noted]
-	next.doorways, notes = redo(s.ctx, before.doorways, keys, func(i int, _ []noted) bool {
-		return !slices.ContainsFunc(keys[i].at.Open, func(o trace.Open) bool { return anew[o.Place] })
-	}, func(i int) []noted { return s.lookInto(keys[i]) })
-	machines, open := byMachine(views)
 	var families []renewed[*entered]
-	next.machines, families = redo(s.ctx, before.machines, machines, func(i int, x *entered) bool { return slices.Equal(x.open, open[i]) }, func(i int) *entered {
+	x.machines, families = redo(s.ctx, before.machines, machines, func(i int, x *entered) bool { return slices.Equal(x.open, open[i]) }, func(i int) *entered {
 		return &entered{open[i], s.families(machines[i], open[i])}
 	})
 	for _, f := range families {
@@ -127,8 +151,7 @@ func (s *survey) expose(before *exposed, e edit) *exposed {
 		}
 		notes = append(notes, change)
 	}
-	next.openings = s.openings(before, next, notes, e, anew, reach)
-	return next
+	return notes
 }
 
 // placesAnew are the places that are come by, or meant for others, as they were not before the edit.
@@ -146,12 +169,9 @@ func (s *survey) placesAnew() map[string]bool {
 }
 
 // byMachine is what is open from the internet, by the machines on which it lands.
-func byMachine(views [][]*trace.OpenAt) (machines []string, open [][]*trace.Open) {
-	if len(views) == 0 {
-		return nil, nil
-	}
+func byMachine(internet []*trace.OpenAt) (machines []string, open [][]*trace.Open) {
 	at := map[string]int{}
-	for _, x := range views[0] {
+	for _, x := range internet {
 		for i := range x.Open {
 			machine, _, _ := strings.Cut(x.Open[i].Place, "/")
 			n, known := at[machine]
@@ -168,7 +188,7 @@ func byMachine(views [][]*trace.OpenAt) (machines []string, open [][]*trace.Open
 
 // openings are what there is to say of all that was noted: as before, but for what some changed notes are about, and what comes
 // of something that the edit touches.
-func (s *survey) openings(before, next *exposed, changes []renewed[[]noted], e edit, anew map[string]bool, reach reached) map[[2]string]*opening {
+func (s *survey) openings(before, next *exposed, changes []renewed[[]noted], e edit, anew map[string]bool) map[[2]string]*opening {
 	again := map[[2]string]*opening{}
 	for _, c := range changes {
 		for _, n := range slices.Concat(c.old, c.now) {
@@ -177,7 +197,7 @@ func (s *survey) openings(before, next *exposed, changes []renewed[[]noted], e e
 	}
 	sameFilters := maps.Equal(next.filters, before.filters)
 	for key, o := range before.openings {
-		if !sameFilters || o.around != nil && !slices.Equal(o.around, reach[o.seen[0].Place]) || e.touch.Reading(&o.reads) ||
+		if !sameFilters || o.around != nil && !sameSlice(o.around, next.reach[o.seen[0].Place]) && !slices.Equal(o.around, next.reach[o.seen[0].Place]) || e.touch.Reading(&o.reads) ||
 			len(anew) > 0 && slices.ContainsFunc(o.seen, func(e seen) bool { return anew[e.Place] || anew[e.Host] }) {
 			again[key] = nil
 		}
@@ -210,7 +230,7 @@ func (s *survey) openings(before, next *exposed, changes []renewed[[]noted], e e
 		}
 	}
 	parallel.Map(s.ctx, len(all), func(i int) struct{} {
-		c := opened{check{survey: *s}, all[i], reach, next.filters}
+		c := opened{check{survey: *s}, all[i], next.reach, next.filters}
 		all[i].finding = c.finding()
 		return struct{}{}
 	})
@@ -346,7 +366,7 @@ func (s *survey) fronted(place string) []uint16 {
 	if p == nil || s.walks == nil {
 		return nil
 	}
-	return slices.Sorted(maps.Keys(s.walks.at(p).fronts))
+	return s.walks.at(p).fronted
 }
 
 // before is all that stands before some ports of a place; false where nothing does.
@@ -363,7 +383,7 @@ func (s *survey) before(place string, ports netset.PortRange) (backend, bool) {
 		}
 		return all, false
 	}
-	for _, port := range slices.Sorted(maps.Keys(known)) {
+	for _, port := range s.walks.at(p).fronted {
 		if b := known[port]; ports.Contains(port) {
 			all.handedBy(b.front, b.guarded, b.fronts...)
 		}

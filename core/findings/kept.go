@@ -38,6 +38,9 @@ func (k *kept[K, V]) find(key K) (V, bool) {
 // renewed is a value that was worked out in place of another; none where it came or went.
 type renewed[V any] struct{ old, now V }
 
+// chunk is how many values are looked at in one go.
+const chunk = 1024
+
 // redo works out values for keys, by their index, on all cores; but those that stand are taken over. With it comes what was
 // renewed.
 func redo[K comparable, V any](ctx context.Context, before *kept[K, V], keys []K, stands func(int, V) bool, work func(int) V) (*kept[K, V], []renewed[V]) {
@@ -49,8 +52,7 @@ func redo[K comparable, V any](ctx context.Context, before *kept[K, V], keys []K
 	if same {
 		now.index = before.index
 	}
-	var todo []int
-	var changes []renewed[V]
+	was := make([]int, len(keys)) // where each key was before; -1 where it was not
 	stays := make([]bool, len(before.keys))
 	next := 0 // where the key is looked for first
 	for i, key := range keys {
@@ -58,14 +60,27 @@ func redo[K comparable, V any](ctx context.Context, before *kept[K, V], keys []K
 		if !known {
 			at, known = before.index()[key]
 		}
+		if was[i] = -1; known {
+			was[i], next, stays[at] = at, at+1, true
+		}
+	}
+	good := make([]bool, len(keys))
+	parallel.Map(ctx, (len(keys)+chunk-1)/chunk, func(n int) struct{} {
+		for i := n * chunk; i < min(len(keys), (n+1)*chunk); i++ {
+			good[i] = was[i] >= 0 && stands(i, before.values[was[i]])
+		}
+		return struct{}{}
+	})
+	var todo []int
+	var changes []renewed[V]
+	for i, at := range was {
 		var change renewed[V]
-		if known {
-			next, stays[at] = at+1, true
-			if stands(i, before.values[at]) {
-				now.values[i] = before.values[at]
-				continue
-			}
+		if at >= 0 {
 			change.old = before.values[at]
+		}
+		if good[i] {
+			now.values[i] = change.old
+			continue
 		}
 		todo, changes = append(todo, i), append(changes, change)
 	}

@@ -24,7 +24,7 @@ type standing struct {
 type filterPart struct {
 	on    []standing
 	found []Finding
-	reads map[model.PlaceID]bool // the machines whose listeners it comes of
+	reads []model.PlaceID // the machines whose listeners it comes of
 }
 
 // standings are the filters that have rules, in the order of the places, each with everywhere it stands.
@@ -56,25 +56,53 @@ func (s *survey) standings() (filters []*estate.Filter, on [][]standing) {
 // lookAtFilters reads every filter as an ordered list: lines that earlier ones leave nothing, that later ones say as well, and
 // that stand before no listener.
 func (s *survey) lookAtFilters(before *kept[*estate.Filter, *filterPart], e edit, listening *listening, records *recordParts) *kept[*estate.Filter, *filterPart] {
-	filters, on := s.standings()
+	var filters []*estate.Filter
+	var on [][]standing
+	same := before != nil && s.m.HangsTogetherAs(e.before) && estate.Same(e.before.Estate, s.m.Estate, "rule", "filter")
+	if same {
+		filters = before.keys
+	} else {
+		filters, on = s.standings()
+	}
 	stands := func(i int, x *filterPart) bool {
-		for at, st := range on[i] {
-			if at >= len(x.on) || st.filter != x.on[at].filter || len(s.walks.changed) > 0 && slices.ContainsFunc(st.on, func(p *model.Place) bool { return s.walks.changed[p.ID] }) {
-				return false
-			}
-			if len(records.respelt) > 0 && slices.ContainsFunc(st.filter.Rules, func(r *model.Rule) bool { return records.respelt[estate.Line(r.Record)] }) {
+		if !same && !slices.EqualFunc(on[i], x.on, func(a, b standing) bool { return a.filter == b.filter && slices.EqualFunc(a.on, b.on, samePlace) }) {
+			return false
+		}
+		for _, st := range x.on {
+			if len(s.walks.changed) > 0 && slices.ContainsFunc(st.on, func(p *model.Place) bool { return s.walks.changed[p.ID] }) ||
+				len(records.respelt) > 0 && slices.ContainsFunc(st.filter.Rules, func(r *model.Rule) bool { return records.respelt[estate.Line(r.Record)] }) {
 				return false
 			}
 		}
-		return len(on[i]) == len(x.on) && !e.touch.Some(maps.Keys(x.reads))
+		return !e.touch.Some(x.reads)
 	}
 	next, _ := redo(s.ctx, before, filters, stands, func(i int) *filterPart {
 		c := check{survey: *s}
 		reads := map[model.PlaceID]bool{}
-		c.order(on[i], listening, reads, records.references)
-		return &filterPart{on[i], c.found, reads}
+		var here []standing
+		if same {
+			here = s.standingAgain(before.values[i].on)
+		} else {
+			here = on[i]
+		}
+		c.order(here, listening, reads, records.references)
+		return &filterPart{here, c.found, slices.Collect(maps.Keys(reads))}
 	})
 	return next
+}
+
+func samePlace(a, b *model.Place) bool { return a.ID == b.ID }
+
+// standingAgain is where a filter stands, whose lines are as they were: on the same machines, as these are now.
+func (s *survey) standingAgain(before []standing) []standing {
+	out := slices.Clone(before)
+	for i := range out {
+		out[i].on = slices.Clone(out[i].on)
+		for n, p := range out[i].on {
+			out[i].on[n] = s.m.Places[p.ID]
+		}
+	}
+	return out
 }
 
 // order reads one filter wherever it stands. misspelt are the lines that refer to what is not recorded.

@@ -160,21 +160,18 @@ func (s *survey) lookByKey(before byKey, e edit, kinds []*estate.Kind, key func(
 		next = maps.Clone(before)
 	}
 	for _, k := range kinds {
-		var touched map[string]bool
+		wanted := func(string) bool { return true }
 		if before != nil {
 			gone, come := estate.Changed(e.before.Estate, s.m.Estate, k)
 			if len(gone)+len(come) == 0 {
 				continue
 			}
-			touched = make(map[string]bool, len(gone)+len(come))
-			for _, r := range slices.Concat(gone, come) {
-				touched[key(r)] = true
-				delete(next, key(r))
-			}
+			wanted = among(slices.Concat(gone, come), key)
+			maps.DeleteFunc(next, func(at string, _ []Finding) bool { return wanted(at) })
 		}
 		groups := map[string][]estate.Record{}
 		for _, r := range s.m.Estate.Of(k) {
-			if at := key(r); touched == nil || touched[at] {
+			if at := key(r); wanted(at) {
 				groups[at] = append(groups[at], r)
 			}
 		}
@@ -199,6 +196,18 @@ func differ(a, b byKey) map[string]bool {
 		}
 	}
 	return out
+}
+
+// among says of a key whether some records have it: quickly, where they are few.
+func among(list []estate.Record, key func(estate.Record) string) func(string) bool {
+	keys := map[string]bool{}
+	for _, r := range list {
+		keys[key(r)] = true
+	}
+	if few := slices.Collect(maps.Keys(keys)); len(few) <= 8 {
+		return func(at string) bool { return slices.Contains(few, at) }
+	}
+	return func(at string) bool { return keys[at] }
 }
 
 // definitions are the names that lines may refer to.

@@ -2,6 +2,7 @@ package findings
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -68,6 +69,7 @@ type passing struct {
 	needs           map[string][]string
 	passed, stopped map[string][]uint16 // the ports of what met a line of a filter
 	fronts          map[uint16]*backend // what stands before its ports
+	fronted         []uint16            // these, rising
 }
 
 // walk visits every intent's target, and every name at the ports where no intent does.
@@ -225,7 +227,7 @@ func (w *walks) at(p *model.Place) *passing {
 	if known := w.passing[p.ID].Load(); known != nil {
 		return known
 	}
-	x := &passing{map[string]bool{}, map[string][]string{}, map[string][]uint16{}, map[string][]uint16{}, map[uint16]*backend{}}
+	x := &passing{map[string]bool{}, map[string][]string{}, map[string][]uint16{}, map[string][]uint16{}, map[uint16]*backend{}, nil}
 	for _, v := range w.by[p.ID] {
 		for i := range v.met {
 			m := &v.met[i]
@@ -263,6 +265,7 @@ func (w *walks) at(p *model.Place) *passing {
 		slices.Sort(list)
 		x.needs[line] = slices.Compact(list)
 	}
+	x.fronted = slices.Sorted(maps.Keys(x.fronts))
 	w.passing[p.ID].Store(x)
 	return x
 }

@@ -1,7 +1,6 @@
 package trace
 
 import (
-	"iter"
 	"slices"
 	"strings"
 
@@ -234,16 +233,8 @@ func (t *Tracer) zonesAbove(name string) []string {
 func (x *Touch) Everything() bool { return x.all }
 
 // Some says whether the edit may have changed what some places do.
-func (x *Touch) Some(places iter.Seq[model.PlaceID]) bool {
-	if x.all {
-		return true
-	}
-	for id := range places {
-		if x.places[id] {
-			return true
-		}
-	}
-	return false
+func (x *Touch) Some(places []model.PlaceID) bool {
+	return x.all || slices.ContainsFunc(places, func(id model.PlaceID) bool { return x.places[id] })
 }
 
 // Trace says whether the edit may have changed what a trace of a name says.

@@ -67,26 +67,28 @@ func (t *Tracer) look(v Vantage, how looking) *view {
 			old = known.(*view)
 		}
 	}
-	now := &view{}
-	if now.trials = old.trials; now.trials == nil || !t.sameTrials() {
+	now := &view{trials: old.trials}
+	same := old.trials != nil && t.sameTrials()
+	if same && !slices.ContainsFunc(old.at, func(x *OpenAt) bool { return !t.still(x, how) }) {
+		t.views.Store(key, old)
+		return old
+	}
+	if !same {
 		now.trials = t.trials(v)
 	}
-	left, same := old.at, true
+	left := old.at
 	for _, c := range now.trials {
 		for len(left) > 0 && left[0].compare(&c.candidate) < 0 {
-			left, same = left[1:], false
+			left = left[1:]
 		}
 		var x *OpenAt
 		if len(left) > 0 && left[0].dst == c.dst {
 			x, left = left[0], left[1:]
 		}
 		if x == nil || !t.still(x, how) {
-			x, same = t.tried(c, &v, how), false
+			x = t.tried(c, &v, how)
 		}
 		now.at = append(now.at, x)
-	}
-	if same && len(left) == 0 {
-		now = old
 	}
 	t.views.Store(key, now)
 	return now
