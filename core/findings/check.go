@@ -36,11 +36,20 @@ type survey struct {
 // check is one part of a check, and what it finds.
 type check struct {
 	survey
-	found []Finding
+	found []*Finding
 }
 
 // add notes a finding.
-func (c *check) add(f Finding) { c.found = append(c.found, f) }
+func (c *check) add(f Finding) { c.found = append(c.found, f.made()) }
+
+// made is a finding with its level.
+func (f Finding) made() *Finding {
+	f.Level = LevelOf(f.Code)
+	if f.Records == nil {
+		f.Records = []string{}
+	}
+	return &f
+}
 
 // Check looks the whole estate over, on a day. Its error is the context's, where that ends first.
 func Check(ctx context.Context, t *trace.Tracer, day estate.Date) (*Checked, error) {
@@ -102,7 +111,7 @@ type edit struct {
 
 // reportOf brings together what was found, one finding a code and subject: the first of these takes in the records and mends
 // of the others. Those that a report before has too are in order as they stand there.
-func (s *survey) reportOf(found []Finding, before Report) Report {
+func (s *survey) reportOf(found []*Finding, before Report) Report {
 	r := Report{Accepted: []Finding{}, Counts: map[Level]int{Error: 0, Warning: 0, Note: 0}}
 	accepted := map[[2]string]bool{}
 	for _, rec := range s.m.Estate.Of(estate.KindNamed("accept")) {
@@ -113,39 +122,44 @@ func (s *survey) reportOf(found []Finding, before Report) Report {
 	}
 	all, at := merged(found)
 	placed := make([]bool, len(all))
-	place := func(i int, to *[]Finding) {
+	place := func(i int, to *[]*Finding) {
 		placed[i] = true
 		*to = append(*to, all[i])
 	}
+	var known, come, taken []*Finding
 	if len(accepted) > 0 {
 		for i := range all {
 			if accepted[all[i].key()] {
-				place(i, &r.Accepted)
+				place(i, &taken)
 			}
 		}
 	}
-	known := make([]Finding, 0, len(all))
+	known = make([]*Finding, 0, len(all))
 	for i := range before.Findings {
 		if n, stays := at[before.Findings[i].key()]; stays && !placed[n] {
 			place(n, &known)
 		}
 	}
-	var come []Finding
 	for i := range all {
 		if !placed[i] {
 			place(i, &come)
 		}
 	}
 	slices.SortFunc(come, compareFindings)
-	slices.SortFunc(r.Accepted, compareFindings)
+	slices.SortFunc(taken, compareFindings)
+	for _, f := range taken {
+		r.Accepted = append(r.Accepted, *f)
+	}
 	r.Findings = make([]Finding, 0, len(all))
 	for _, f := range known {
 		for len(come) > 0 && compareFindings(come[0], f) < 0 {
-			r.Findings, come = append(r.Findings, come[0]), come[1:]
+			r.Findings, come = append(r.Findings, *come[0]), come[1:]
 		}
-		r.Findings = append(r.Findings, f)
+		r.Findings = append(r.Findings, *f)
 	}
-	r.Findings = append(r.Findings, come...)
+	for _, f := range come {
+		r.Findings = append(r.Findings, *f)
+	}
 	for i := range r.Findings {
 		r.Counts[r.Findings[i].Level]++
 	}
@@ -153,33 +167,37 @@ func (s *survey) reportOf(found []Finding, before Report) Report {
 }
 
 // compareFindings puts the worst first, then subjects and codes in order.
-func compareFindings(a, b Finding) int {
+func compareFindings(a, b *Finding) int {
 	return cmp.Or(cmp.Compare(a.Level.Rank(), b.Level.Rank()), strings.Compare(a.Subject, b.Subject), strings.Compare(a.Code, b.Code))
 }
 
 func (f *Finding) key() [2]string { return [2]string{f.Code, f.Subject} }
 
-func merged(found []Finding) (out []Finding, at map[[2]string]int) {
+// merged is what was found, each code and subject once.
+func merged(found []*Finding) (out []*Finding, at map[[2]string]int) {
 	at = make(map[[2]string]int, len(found))
-	out = make([]Finding, 0, len(found))
+	out = make([]*Finding, 0, len(found))
+	own := map[int]bool{} // of out, those that took in others, and are not those of a part any more
 	for _, f := range found {
 		i, known := at[f.key()]
-		if known {
-			out[i].takeIn(f)
+		if !known {
+			at[f.key()] = len(out)
+			out = append(out, f)
 			continue
 		}
-		at[f.key()] = len(out)
-		f.Level, f.Records = LevelOf(f.Code), slices.Clip(f.Records)
-		if f.Records == nil {
-			f.Records = []string{}
+		if !own[i] {
+			own[i] = true
+			first := *out[i]
+			first.Records = slices.Clip(first.Records)
+			out[i] = &first
 		}
-		out = append(out, f)
+		out[i].takeIn(f)
 	}
 	return out, at
 }
 
 // takeIn is the same found again.
-func (f *Finding) takeIn(again Finding) {
+func (f *Finding) takeIn(again *Finding) {
 	for _, r := range again.Records {
 		if !slices.Contains(f.Records, r) {
 			f.Records = append(f.Records, r)

@@ -11,7 +11,7 @@ import (
 )
 
 // ofPorts finds ports that two claim: listeners, maps, or one of each.
-func (x *Checked) ofPorts(before *Checked, e edit) []Finding {
+func (x *Checked) ofPorts(before *Checked, e edit) []*Finding {
 	c := check{survey: x.survey}
 	x.clashes = make([][]model.Clash, len(x.m.Places))
 	known := before.clashes != nil && x.m.HangsTogetherAs(e.before)

@@ -3,7 +3,6 @@ package findings
 import (
 	"cmp"
 	"fmt"
-	"maps"
 	"net/netip"
 	"slices"
 	"strings"
@@ -11,278 +10,11 @@ import (
 	"steady-compass/core/estate"
 	"steady-compass/core/model"
 	"steady-compass/core/netset"
-	"steady-compass/core/parallel"
 	"steady-compass/core/trace"
 )
 
-// seen is something open, from one vantage.
-type seen struct {
-	*trace.Open
-	from string
-}
-
-// noted is something open that is no good, and the finding that it belongs to.
-type noted struct {
-	seen
-	code, subject string
-	front         *trace.Front // of a backend that is reached around it
-	guarded       bool
-	intent        *estate.Intent
-}
-
-// opening is what one finding is about: all that is open under a code and a subject, in the order met.
-type opening struct {
-	code, subject string
-	seen          []seen
-	front         *trace.Front
-	guarded       bool
-	intent        *estate.Intent
-
-	finding Finding
-	reads   trace.Reads
-	around  []seen // all that is open at its place, where it comes of that
-}
-
-// doorway is an address as it is seen from a vantage.
-type doorway struct {
-	from string
-	at   *trace.OpenAt
-}
-
-// exposed is what is open and not meant to be.
-type exposed struct {
-	views    [][]*trace.OpenAt // by vantage
-	reach    reached
-	doorways *kept[doorway, []noted]
-	machines *kept[string, *entered]
-	openings map[[2]string]*opening
-	filters  map[string]bool // the names of filters, taken
-}
-
-// entered is what is open on a machine from the internet, and what is wrong with that in one family and not the other.
-type entered struct {
-	open  []*trace.Open
-	notes []noted
-}
-
-// found is what was found of all that is open.
-func (x *exposed) found() []Finding {
-	var out []Finding
-	for _, o := range x.openings {
-		out = append(out, o.finding)
-	}
-	return out
-}
-
-// expose finds what is open and not meant to be, from internet and every recorded network.
-func (s *survey) expose(before *exposed, e edit) *exposed {
-	if before == nil || !s.m.HangsTogetherAs(e.before) {
-		before = &exposed{}
-	}
-	next := &exposed{filters: before.filters}
-	if next.filters == nil || !estate.Same(e.before.Estate, s.m.Estate, "filter") {
-		next.filters = s.filterNames()
-	}
-	var vantages []trace.Vantage
-	for _, net := range s.m.Networks {
-		if v, err := s.t.VantageNamed(net.Name); err == nil {
-			vantages = append(vantages, v)
-		}
-	}
-	views := parallel.Map(s.ctx, len(vantages), func(i int) []*trace.OpenAt {
-		if vantages[i].Word == "internet" {
-			return s.t.Parted(vantages[i], s.fronted)
-		}
-		return s.t.Beyond(vantages[i], s.fronted)
-	})
-	next.views, next.reach = views, before.reach
-	var keys []doorway
-	if slices.EqualFunc(views, before.views, sameSlice) {
-		keys = before.doorways.keys
-	} else {
-		keys, next.reach = doorways(vantages, views)
-	}
-	anew := s.placesAnew()
-	var notes []renewed[[]noted]
-	next.doorways, notes = redo(s.ctx, before.doorways, keys, func(i int, _ []noted) bool {
-		return len(anew) == 0 || !slices.ContainsFunc(keys[i].at.Open, func(o trace.Open) bool { return anew[o.Place] })
-	}, func(i int) []noted { return s.lookInto(keys[i]) })
-	if next.machines = before.machines; len(views) > 0 && (len(before.views) == 0 || !sameSlice(views[0], before.views[0])) {
-		notes = append(notes, next.lookAtMachines(s, before, views[0])...)
-	}
-	next.openings = s.openings(before, next, notes, e, anew)
-	return next
-}
-
-// doorways are the addresses at which something is open, from each vantage; and all that is open by where it lands.
-func doorways(vantages []trace.Vantage, views [][]*trace.OpenAt) ([]doorway, reached) {
-	var keys []doorway
-	reach := reached{}
-	for i, v := range vantages {
-		for _, at := range views[i] {
-			if len(at.Open)+len(at.Hidden) > 0 {
-				keys = append(keys, doorway{v.Word, at})
-			}
-			for j := range at.Open {
-				if o := &at.Open[j]; o.Site == nil {
-					reach[o.Place] = append(reach[o.Place], seen{o, v.Word})
-				}
-			}
-		}
-	}
-	return keys, reach
-}
-
-// lookAtMachines looks at what machines let in from the internet in one family and not in the other.
-func (x *exposed) lookAtMachines(s *survey, before *exposed, internet []*trace.OpenAt) []renewed[[]noted] {
-	machines, open := byMachine(internet)
-	var notes []renewed[[]noted]
-	var families []renewed[*entered]
-	x.machines, families = redo(s.ctx, before.machines, machines, func(i int, x *entered) bool { return slices.Equal(x.open, open[i]) }, func(i int) *entered {
-		return &entered{open[i], s.families(machines[i], open[i])}
-	})
-	for _, f := range families {
-		var change renewed[[]noted]
-		if f.old != nil {
-			change.old = f.old.notes
-		}
-		if f.now != nil {
-			change.now = f.now.notes
-		}
-		notes = append(notes, change)
-	}
-	return notes
-}
-
-// placesAnew are the places that are come by, or meant for others, as they were not before the edit.
-func (s *survey) placesAnew() map[string]bool {
-	out := map[string]bool{}
-	for id, changed := range s.walks.changed {
-		if changed {
-			out[s.m.Places[id].Name] = true
-		}
-	}
-	for id := range s.t.LandsAnew() {
-		out[s.m.Places[id].Name], out[s.m.Places[s.m.Places[id].Host].Name] = true, true
-	}
-	return out
-}
-
-// byMachine is what is open from the internet, by the machines on which it lands.
-func byMachine(internet []*trace.OpenAt) (machines []string, open [][]*trace.Open) {
-	at := map[string]int{}
-	for _, x := range internet {
-		for i := range x.Open {
-			machine, _, _ := strings.Cut(x.Open[i].Place, "/")
-			n, known := at[machine]
-			if !known {
-				n = len(machines)
-				at[machine] = n
-				machines, open = append(machines, machine), append(open, nil)
-			}
-			open[n] = append(open[n], &x.Open[i])
-		}
-	}
-	return machines, open
-}
-
-// openings are what there is to say of all that was noted: as before, but for what some changed notes are about, and what comes
-// of something that the edit touches.
-func (s *survey) openings(before, next *exposed, changes []renewed[[]noted], e edit, anew map[string]bool) map[[2]string]*opening {
-	again := map[[2]string]*opening{}
-	for _, c := range changes {
-		for _, n := range slices.Concat(c.old, c.now) {
-			again[n.key()] = nil
-		}
-	}
-	sameFilters := maps.Equal(next.filters, before.filters)
-	for key, o := range before.openings {
-		if !sameFilters || o.around != nil && !sameSlice(o.around, next.reach[o.seen[0].Place]) && !slices.Equal(o.around, next.reach[o.seen[0].Place]) || e.touch.Reading(&o.reads) ||
-			len(anew) > 0 && slices.ContainsFunc(o.seen, func(e seen) bool { return anew[e.Place] || anew[e.Host] }) {
-			again[key] = nil
-		}
-	}
-	var all []*opening
-	gather := func(notes []noted) {
-		for _, n := range notes {
-			o, wanted := again[n.key()]
-			if !wanted {
-				continue
-			}
-			if o == nil {
-				o = &opening{code: n.code, subject: n.subject, intent: n.intent}
-				again[n.key()] = o
-				all = append(all, o)
-			}
-			o.takeIn(n)
-		}
-	}
-	for _, notes := range next.doorways.values {
-		gather(notes)
-	}
-	for _, m := range next.machines.values {
-		gather(m.notes)
-	}
-	out := make(map[[2]string]*opening, len(before.openings)+len(all))
-	for key, o := range before.openings {
-		if _, anew := again[key]; !anew {
-			out[key] = o
-		}
-	}
-	parallel.Map(s.ctx, len(all), func(i int) struct{} {
-		c := opened{check{survey: *s}, all[i], next.reach, next.filters}
-		all[i].finding = c.finding()
-		return struct{}{}
-	})
-	for _, o := range all {
-		out[[2]string{o.code, o.subject}] = o
-	}
-	return out
-}
-
-func (n *noted) key() [2]string { return [2]string{n.code, n.subject} }
-
-func (o *opening) takeIn(n noted) {
-	o.seen = append(o.seen, n.seen)
-	if n.code == "exposure.bypass" {
-		o.front, o.guarded = n.front, o.guarded || n.guarded
-	}
-}
-
-// reached is all that is open by the place where it lands, where that has no sites.
-type reached map[string][]seen
-
-// from are the vantages that reach a port of a place.
-func (r reached) from(place, transport string, port uint16) []string {
-	var out []string
-	for _, e := range r[place] {
-		in := landed(e.Open)
-		if e.Transport == transport && in.Contains(port) && !slices.Contains(out, e.from) {
-			out = append(out, e.from)
-		}
-	}
-	return out
-}
-
 // doorKey is an address, a transport and a range of ports.
 func doorKey(e *trace.Open) string { return e.Address + " " + e.Ports + "/" + e.Transport }
-
-// lookInto says of all that is open at an address what is wrong with it.
-func (s *survey) lookInto(d doorway) []noted {
-	l := &looking{survey: s, from: d.from, meant: map[string]bool{}}
-	for i := range d.at.Open {
-		if e := &d.at.Open[i]; e.Intent != trace.None {
-			l.meant[doorKey(e)] = true
-		}
-	}
-	for i := range d.at.Open {
-		l.look(&d.at.Open[i])
-	}
-	for i := range d.at.Hidden {
-		l.note("exposure.source-lost", &d.at.Hidden[i])
-	}
-	return l.notes
-}
 
 // looking is a look into what is open at one address, from one vantage.
 type looking struct {
@@ -361,13 +93,7 @@ func frontWord(f *trace.Front) string {
 }
 
 // fronted are the ports of a place that something stands before, rising.
-func (s *survey) fronted(place string) []uint16 {
-	p := s.m.PlaceNamed(place)
-	if p == nil || s.walks == nil {
-		return nil
-	}
-	return s.walks.at(p).fronted
-}
+func (s *survey) fronted(id model.PlaceID) []uint16 { return s.walks.at(s.m.Places[id]).fronted }
 
 // before is all that stands before some ports of a place; false where nothing does.
 func (s *survey) before(place string, ports netset.PortRange) (backend, bool) {
@@ -416,7 +142,7 @@ func landed(e *trace.Open) netset.PortRange {
 }
 
 // families finds what a machine lets in from the internet in one family and not in the other.
-func (s *survey) families(machine string, open []*trace.Open) []noted {
+func (s *survey) families(machine *model.Place, open []*trace.Open) []noted {
 	type landing struct {
 		place, site, transport string
 		port                   uint16
@@ -464,7 +190,7 @@ func (s *survey) families(machine string, open []*trace.Open) []noted {
 		for family, e := range l.by {
 			other := 1 - family
 			more := e != nil && (l.by[other] == nil || l.whole[family] && !l.whole[other])
-			if !more || told[e] || e.Intent == trace.Declared || !(lively[other] || family == 1 && s.holds(machine, false)) {
+			if !more || told[e] || e.Intent == trace.Declared || !(lively[other] || family == 1 && holds(machine, false)) {
 				continue
 			}
 			told[e] = true
@@ -475,9 +201,8 @@ func (s *survey) families(machine string, open []*trace.Open) []noted {
 }
 
 // holds says whether a machine has an address of a family, its containers' gateways aside.
-func (s *survey) holds(machine string, v6 bool) bool {
-	p := s.m.PlaceNamed(machine)
-	return p != nil && slices.ContainsFunc(p.Legs, func(l model.Leg) bool {
+func holds(p *model.Place, v6 bool) bool {
+	return slices.ContainsFunc(p.Legs, func(l model.Leg) bool {
 		return !l.Gateway && slices.ContainsFunc(l.Addrs, func(a netip.Addr) bool { return a.Is6() == v6 })
 	})
 }
@@ -486,7 +211,7 @@ func (s *survey) holds(machine string, v6 bool) bool {
 type opened struct {
 	check
 	*opening
-	reach   reached
+	reach   func() reached
 	filters map[string]bool
 }
 
@@ -565,7 +290,7 @@ func (c *opened) finding() Finding {
 		}
 	}
 	f.Why = strings.ToUpper(f.Why[:1]) + f.Why[1:] + alsoFrom(o)
-	return f
+	return *f.made()
 }
 
 // alsoFrom says from where else.
@@ -797,8 +522,8 @@ func (d *declaring) place(e *seen) *trace.Mend {
 	if e.Site != nil || inner.Len() != e.Range.Len() || inner.Len() > widest {
 		return nil
 	}
-	d.around = d.reach[e.Place]
-	reach := func(port int) []string { return d.reach.from(e.Place, e.Transport, uint16(port)) }
+	d.beside = true
+	reach := func(port int) []string { return d.reach().from(e.Place, e.Transport, uint16(port)) }
 	mend := &trace.Mend{Remove: []string{}}
 	for lo := int(inner.Lo); lo <= int(inner.Hi); {
 		hi := lo

@@ -208,7 +208,7 @@ type nameKey struct {
 
 // namePart is what was found of it.
 type namePart struct {
-	found []Finding
+	found []*Finding
 	reads trace.Reads
 }
 
@@ -273,7 +273,7 @@ func nameKeys(e *estate.Estate) []nameKey {
 }
 
 // unresolved are the names that are said not to resolve.
-func unresolved(found []Finding) map[string]bool {
+func unresolved(found []*Finding) map[string]bool {
 	out := map[string]bool{}
 	for i := range found {
 		if found[i].Code == "name.unresolved" {
@@ -495,7 +495,7 @@ func (c *naming) mailAt(name string, internet trace.Vantage) trace.Outcome {
 }
 
 // nearMisses finds names that are used and that DNS does not know, one letter from one that it does.
-func (s *survey) nearMisses(unresolved map[string]bool) []Finding {
+func (s *survey) nearMisses(unresolved map[string]bool) []*Finding {
 	c := check{survey: *s}
 	all := c.t.Names()
 	var missed []trace.Name
@@ -589,8 +589,8 @@ func (c *naming) noWWW(z *estate.Zone) {
 }
 
 // withoutWWW are the findings of names but for zones whose www is said not to resolve.
-func withoutWWW(parts []*namePart, unresolved map[string]bool) []Finding {
-	var out []Finding
+func withoutWWW(parts []*namePart, unresolved map[string]bool) []*Finding {
+	var out []*Finding
 	for _, x := range parts {
 		for _, f := range x.found {
 			if f.Code != "name.no-www" || !unresolved["www."+f.Subject] {

@@ -23,7 +23,7 @@ type standing struct {
 // filterPart is a filter read as an ordered list, wherever it stands, and what was found of it.
 type filterPart struct {
 	on    []standing
-	found []Finding
+	found []*Finding
 	reads []model.PlaceID // the machines whose listeners it comes of
 }
 

@@ -48,7 +48,7 @@ func (c *check) dated(r estate.Record) {
 }
 
 // needed says of what was meant to be over by now, and that something meant gets through by, what that is: it cannot just go.
-func (s *survey) needed(expired []Finding) []Finding {
+func (s *survey) needed(expired []*Finding) []*Finding {
 	if len(expired) == 0 {
 		return nil
 	}
@@ -64,9 +64,11 @@ func (s *survey) needed(expired []Finding) []Finding {
 		}
 	}
 	out := slices.Clone(expired)
-	for i := range out {
-		if f := &out[i]; by[f.Subject] != "" {
-			f.Why, f.Mend = fmt.Sprintf("%s; %s gets through by it.", strings.TrimSuffix(f.Why, "."), by[f.Subject]), nil
+	for i, f := range out {
+		if by[f.Subject] != "" {
+			needed := *f
+			needed.Why, needed.Mend = fmt.Sprintf("%s; %s gets through by it.", strings.TrimSuffix(f.Why, "."), by[f.Subject]), nil
+			out[i] = &needed
 		}
 	}
 	return out

@@ -12,7 +12,7 @@ import (
 
 // byKey is what was found about the lines of some kinds that have a key in common, looked at together, by that key; none where
 // nothing was. What is found under one key shares no code and subject with what is found under another.
-type byKey map[string][]Finding
+type byKey map[string][]*Finding
 
 // recordParts are what the records say by themselves and beside one another.
 type recordParts struct {
@@ -31,7 +31,7 @@ type recordParts struct {
 type wholePart struct {
 	kinds []string // the kinds of lines that it comes of, besides those that say how machines hang together; none: of any
 	look  func(*check)
-	found []Finding
+	found []*Finding
 }
 
 func wholeParts() []wholePart {
@@ -47,8 +47,8 @@ func wholeParts() []wholePart {
 }
 
 // found is all that the parts found, in an order that is always the same for one code and subject.
-func (x *recordParts) found() []Finding {
-	var out []Finding
+func (x *recordParts) found() []*Finding {
+	var out []*Finding
 	for _, part := range []byKey{x.references, x.same} {
 		for _, found := range part {
 			out = append(out, found...)
@@ -66,8 +66,8 @@ func (x *recordParts) found() []Finding {
 }
 
 // expired is what was meant to be over by now.
-func (x *recordParts) expired() []Finding {
-	var out []Finding
+func (x *recordParts) expired() []*Finding {
+	var out []*Finding
 	for _, found := range x.dated {
 		out = append(out, found...)
 	}
@@ -167,7 +167,7 @@ func (s *survey) lookByKey(before byKey, e edit, kinds []*estate.Kind, key func(
 				continue
 			}
 			wanted = among(slices.Concat(gone, come), key)
-			maps.DeleteFunc(next, func(at string, _ []Finding) bool { return wanted(at) })
+			maps.DeleteFunc(next, func(at string, _ []*Finding) bool { return wanted(at) })
 		}
 		groups := map[string][]estate.Record{}
 		for _, r := range s.m.Estate.Of(k) {
@@ -303,7 +303,7 @@ func (s *survey) lookAtReferences(before *recordParts, e edit) (*definitions, by
 	}
 	found := s.lookByKey(old, e, stay, estate.Line, look)
 	for _, k := range again {
-		maps.DeleteFunc(found, func(line string, _ []Finding) bool { return kindOfLine(line) == k })
+		maps.DeleteFunc(found, func(line string, _ []*Finding) bool { return kindOfLine(line) == k })
 	}
 	maps.Copy(found, s.lookByKey(nil, e, again, estate.Line, look))
 	return defined, found

@@ -24,7 +24,7 @@ type visitKey struct {
 type visit struct {
 	walks []walk
 	reads trace.Reads
-	found []Finding
+	found []*Finding
 	// unrecorded is a name that something uses and DNS does not know: a fault where no walk says so already.
 	unrecorded *Finding
 
@@ -135,8 +135,8 @@ func (s *survey) walk(before *walks, e edit) *walks {
 }
 
 // found is what all visits found.
-func (w *walks) found() []Finding {
-	var out []Finding
+func (w *walks) found() []*Finding {
+	var out []*Finding
 	for _, v := range w.values {
 		out = append(out, v.found...)
 	}
@@ -148,7 +148,7 @@ func (w *walks) found() []Finding {
 	}
 	for _, v := range w.values {
 		if v.unrecorded != nil && !at[v.unrecorded.Subject] {
-			out = append(out, *v.unrecorded)
+			out = append(out, v.unrecorded)
 		}
 	}
 	return out
@@ -341,10 +341,10 @@ func (c *visiting) name(n trace.Name, v trace.Vantage) {
 		c.paths(n.Name, v.Word, all[:1]) // nothing gives a port: once is enough
 	}
 	if !n.Owner && v.Word == "internet" && !c.t.AddressedAnywhere(n.Name, &c.reads) {
-		c.unrecorded = &Finding{
+		c.unrecorded = Finding{
 			Code: "name.unresolved", Subject: n.Name, Records: n.Records, Trace: &Where{n.Name, "internet"},
 			Why: fmt.Sprintf("%s is used here, and no record gives it an address.", n.Name),
-		}
+		}.made()
 	}
 }
 

@@ -87,7 +87,7 @@ type Exposure struct {
 }
 
 // Fronted are the ports of a place that something stands before, rising.
-type Fronted func(place string) []uint16
+type Fronted func(model.PlaceID) []uint16
 
 // looking is how an exposure is looked at.
 type looking struct {
@@ -107,15 +107,15 @@ func (t *Tracer) Exposure(v Vantage) Exposure {
 	return t.look(v, looking{}).exposure(v.Word)
 }
 
-// Parted is an exposure, address by address, whose ranges are parted wherever other intents land, and where something stands before them.
+// Parted is an exposure, by the addresses at which something is open, whose ranges are parted wherever other intents land, and where something stands before them.
 func (t *Tracer) Parted(v Vantage, fronted Fronted) []*OpenAt {
-	return t.look(v, looking{fronted: fronted}).at
+	return t.look(v, looking{fronted: fronted}).shown
 }
 
 // Beyond is what a parted exposure has that may be more than is meant: not what is meant for anyone, and only what lands
 // where some intent does, what a map leads to, and what something stands before. Nothing is told of what is undecided.
 func (t *Tracer) Beyond(v Vantage, fronted Fronted) []*OpenAt {
-	return t.look(v, looking{fronted: fronted, beyond: true}).at
+	return t.look(v, looking{fronted: fronted, beyond: true}).shown
 }
 
 // opened notes what one landing opens, as far as its replies come back.
@@ -164,7 +164,7 @@ func (t *Tracer) portsOfConcern(x *exposing, c candidate) netset.Ports {
 		if x.reads.place(id); t.intended().places[id] || len(p.Maps)+len(p.Forwards) > 0 || slices.ContainsFunc(p.Sockets, func(s model.Socket) bool { return s.Place != id }) {
 			return netset.AllPorts()
 		}
-		for _, port := range x.before(p.Name) {
+		for _, port := range x.before(p.ID) {
 			ports = append(ports, netset.OnePort(port))
 		}
 	}
@@ -176,7 +176,7 @@ func (t *Tracer) concerns(x *exposing, l landing) bool {
 	x.reads.place(l.sock.Place)
 	x.reads.service(l.sock.Record.Service)
 	if l.mapped == nil && !t.intended().places[l.sock.Place] {
-		return slices.ContainsFunc(x.before(t.m.Places[l.sock.Place].Name), l.ports.Contains)
+		return slices.ContainsFunc(x.before(l.sock.Place), l.ports.Contains)
 	}
 	return !t.forAnyone(l)
 }
@@ -268,10 +268,11 @@ func (w *way) records() []string {
 
 // add takes in what is open, parted where the intents that land there change along its ports, and what stands before them.
 func (x *exposing) add(t *Tracer, e Open, site string) {
-	byPort := t.intended().at[landsAt{t.m.PlaceNamed(e.Place).ID, protoOf(e.Transport), site}]
+	place := t.m.PlaceNamed(e.Place).ID
+	byPort := t.intended().at[landsAt{place, protoOf(e.Transport), site}]
 	var fronted []uint16
 	if x.fronted != nil {
-		fronted = x.before(e.Place)
+		fronted = x.before(place)
 	}
 	if len(byPort)+len(fronted) == 0 || e.manyToOne() || e.Range.Lo == e.Range.Hi {
 		e.fronted = slices.Contains(fronted, e.Port)

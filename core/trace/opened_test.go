@@ -231,7 +231,7 @@ func TestBeyond(t *testing.T) {
 		}
 		tr := New(model.Compile(parsed(t, text)), "2026-11-25")
 		ports := map[string][]uint16{"plain": {2, 3, 7}, "away": {4}, "box/one": {uint16(1 + r.IntN(9))}}
-		fronted := func(place string) []uint16 { return ports[place] }
+		fronted := func(p model.PlaceID) []uint16 { return ports[tr.Model().Places[p].Name] }
 		for _, net := range tr.Model().Networks {
 			v, err := tr.VantageNamed(net.Name)
 			if err != nil {
@@ -249,7 +249,7 @@ func TestBeyond(t *testing.T) {
 				anyone := slices.ContainsFunc(e.Meant, func(i *estate.Intent) bool {
 					return slices.ContainsFunc(i.For, func(s estate.Selector) bool { return s.Word == "internet" })
 				})
-				concerns := tr.Lands(e.Place) || e.Map != nil || slices.ContainsFunc(fronted(e.Place), func(p uint16) bool {
+				concerns := tr.Lands(e.Place) || e.Map != nil || slices.ContainsFunc(ports[e.Place], func(p uint16) bool {
 					return p >= e.Lands(e.Range.Lo) && p <= e.Lands(e.Range.Hi)
 				})
 				if concerns && !anyone {

@@ -20,6 +20,7 @@ type viewKey struct {
 type view struct {
 	trials []trial
 	at     []*OpenAt // of the trials, in turn
+	shown  []*OpenAt // those at which something is open or hidden
 	sum    sync.Once
 	all    Exposure
 }
@@ -39,12 +40,12 @@ type OpenAt struct {
 
 // before is what stood before a place.
 type before struct {
-	place string
+	place model.PlaceID
 	ports []uint16
 }
 
 // before are the ports of a place that something stands before.
-func (x *exposing) before(place string) []uint16 {
+func (x *exposing) before(place model.PlaceID) []uint16 {
 	ports := x.fronted(place)
 	if !slices.ContainsFunc(x.fronts, func(b before) bool { return b.place == place }) {
 		x.fronts = append(x.fronts, before{place, ports})
@@ -89,6 +90,9 @@ func (t *Tracer) look(v Vantage, how looking) *view {
 			x = t.tried(c, &v, how)
 		}
 		now.at = append(now.at, x)
+		if len(x.Open)+len(x.Hidden) > 0 {
+			now.shown = append(now.shown, x)
+		}
 	}
 	t.views.Store(key, now)
 	return now
