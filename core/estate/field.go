@@ -1,6 +1,7 @@
 package estate
 
 import (
+	"iter"
 	"reflect"
 	"slices"
 	"strings"
@@ -27,6 +28,17 @@ const (
 )
 
 var refWords = []string{"network", "host", "container", "group", "service", "filter", "cert", "pool", "tunnel", "zone", "name"}
+
+// Each are the single kinds that are joined.
+func (k RefKind) Each() iter.Seq[RefKind] {
+	return func(yield func(RefKind) bool) {
+		for one := RefKind(1); one <= RefZone; one <<= 1 {
+			if k&one != 0 && !yield(one) {
+				return
+			}
+		}
+	}
+}
 
 func (k RefKind) String() string {
 	var words []string

@@ -85,7 +85,7 @@ func (s *survey) lookAtFilters(before *kept[*estate.Filter, *filterPart], e edit
 		} else {
 			here = on[i]
 		}
-		c.order(here, listening, reads, records.references)
+		c.order(here, listening, reads, records)
 		return &filterPart{here, c.found, slices.Collect(maps.Keys(reads))}
 	})
 	return next
@@ -105,8 +105,8 @@ func (s *survey) standingAgain(before []standing) []standing {
 	return out
 }
 
-// order reads one filter wherever it stands. misspelt are the lines that refer to what is not recorded.
-func (c *check) order(on []standing, listening *listening, reads map[model.PlaceID]bool, misspelt byKey) {
+// order reads one filter wherever it stands.
+func (c *check) order(on []standing, listening *listening, reads map[model.PlaceID]bool, records *recordParts) {
 	// What is so on every machine that a line stands on.
 	type judged struct {
 		line     *rules.Line
@@ -148,7 +148,7 @@ func (c *check) order(on []standing, listening *listening, reads map[model.Place
 				Why: fmt.Sprintf("Line %d of filter %s changes nothing: what is met after it says %s to the same flows.", j.line.Rule.Place, j.reading.Filter.Record.Name, j.line.Rule.Record.Action),
 			})
 		}
-		if u := joinUses(j.uses); !j.line.Rule.Dead && !u.all && len(misspelt[record]) == 0 {
+		if u := joinUses(j.uses); !j.line.Rule.Dead && !u.all && !records.misspelt(record) {
 			for _, port := range passed(record) { // something meant, and not there yet
 				u.ports = u.ports.Union(netset.PortsOf(netset.OnePort(port)))
 				u.why = ""

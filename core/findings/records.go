@@ -16,15 +16,13 @@ type byKey map[string][]*Finding
 
 // recordParts are what the records say by themselves and beside one another.
 type recordParts struct {
-	defined    *definitions
-	references byKey
-	same       byKey
-	dated      byKey
-	sets       byKey // of the records of a name
-	values     byKey
-	rivals     byKey
-	whole      []wholePart
-	respelt    map[string]bool // lines that refer to what is not recorded, and did not before; or the other way
+	defined definitions
+	lines   byKey // by line: each by itself, and the same line more than once
+	sets    byKey // of the records of a name
+	values  byKey
+	rivals  byKey
+	whole   []wholePart
+	respelt map[string]bool // lines that refer to what is not recorded, and did not before; or the other way
 }
 
 // wholePart is found all at once.
@@ -49,9 +47,11 @@ func wholeParts() []wholePart {
 // found is all that the parts found, in an order that is always the same for one code and subject.
 func (x *recordParts) found() []*Finding {
 	var out []*Finding
-	for _, part := range []byKey{x.references, x.same} {
-		for _, found := range part {
-			out = append(out, found...)
+	for _, found := range x.lines {
+		for _, f := range found {
+			if f.Code != "temporary.expired" {
+				out = append(out, f)
+			}
 		}
 	}
 	for _, part := range x.whole {
@@ -68,10 +68,19 @@ func (x *recordParts) found() []*Finding {
 // expired is what was meant to be over by now.
 func (x *recordParts) expired() []*Finding {
 	var out []*Finding
-	for _, found := range x.dated {
-		out = append(out, found...)
+	for _, found := range x.lines {
+		for _, f := range found {
+			if f.Code == "temporary.expired" {
+				out = append(out, f)
+			}
+		}
 	}
 	return out
+}
+
+// misspelt says whether a line refers to what is not recorded.
+func (x *recordParts) misspelt(line string) bool {
+	return slices.ContainsFunc(x.lines[line], func(f *Finding) bool { return f.Code == "record.unknown-reference" })
 }
 
 // lookAtRecords looks at the records: those of before again that the edit touches.
@@ -85,39 +94,16 @@ func (s *survey) lookAtRecords(before *recordParts, e edit) *recordParts {
 		old = &recordParts{whole: wholeParts()}
 	}
 	next := &recordParts{whole: slices.Clone(old.whole)}
-	each := func(look func(*check, estate.Record)) func(*check, []estate.Record) {
-		return func(c *check, list []estate.Record) {
-			for _, r := range list {
-				look(c, r)
-			}
-		}
-	}
 	owner := func(r estate.Record) string { return r.(*estate.DNS).Owner }
 	service := func(r estate.Record) string { return r.(*estate.Site).Service }
-	kinds := func(words ...string) []*estate.Kind {
-		var out []*estate.Kind
-		for _, w := range words {
-			out = append(out, estate.KindNamed(w))
-		}
-		return out
-	}
 	parts := []func(){
-		func() {
-			next.defined, next.references = s.lookAtReferences(old, e)
-			next.respelt = differ(old.references, next.references)
-		},
-		func() {
-			next.same = s.lookByKey(old.same, e, estate.Kinds, estate.Line, (*check).sameLine)
-		},
-		func() {
-			next.dated = s.lookByKey(old.dated, e, estate.Kinds, estate.Line, each((*check).dated))
-		},
+		func() { s.lookAtLines(next, before, e) },
 		func() {
 			sets := old.sets
 			if !same("zone") {
 				sets = nil
 			}
-			next.sets = s.lookByKey(sets, e, kinds("dns"), owner, (*check).recordSets)
+			next.sets = s.lookByKey(sets, e, "dns", owner, (*check).recordSets)
 		},
 		func() {
 			values := old.values
@@ -126,14 +112,14 @@ func (s *survey) lookAtRecords(before *recordParts, e edit) *recordParts {
 			}
 			probe := check{survey: *s}
 			changing, held := probe.addressesChanging()
-			next.values = s.lookByKey(values, e, kinds("dns"), owner, func(c *check, all []estate.Record) { c.values(all, changing, held) })
+			next.values = s.lookByKey(values, e, "dns", owner, func(c *check, all []estate.Record) { c.values(all, changing, held) })
 		},
 		func() {
 			rivals := old.rivals
 			if !same("listen") {
 				rivals = nil
 			}
-			next.rivals = s.lookByKey(rivals, e, kinds("site"), service, (*check).rivals)
+			next.rivals = s.lookByKey(rivals, e, "site", service, (*check).rivals)
 		},
 	}
 	for i := range next.whole {
@@ -152,100 +138,203 @@ func (s *survey) lookAtRecords(before *recordParts, e edit) *recordParts {
 	return next
 }
 
-// lookByKey looks at the lines of some kinds, those with the same key together: at all of them, or at those with a key of a line
-// that came or went.
-func (s *survey) lookByKey(before byKey, e edit, kinds []*estate.Kind, key func(estate.Record) string, look func(*check, []estate.Record)) byKey {
-	next := byKey{}
-	if before != nil {
-		next = maps.Clone(before)
+// lookAtLines looks at the lines that came or went, and at those that refer to a name that did.
+func (s *survey) lookAtLines(next, before *recordParts, e edit) {
+	next.lines, next.respelt = byKey{}, map[string]bool{}
+	if before == nil {
+		next.defined = definedIn(s.m.Estate)
+		for _, k := range estate.Kinds {
+			s.lookAtGroups(next.lines, k, estate.Line, func(string) bool { return true }, next.line)
+		}
+		return
 	}
-	for _, k := range kinds {
-		wanted := func(string) bool { return true }
-		if before != nil {
-			gone, come := estate.Changed(e.before.Estate, s.m.Estate, k)
-			if len(gone)+len(come) == 0 {
+	var changed [][2][]estate.Record
+	wanted := map[string]bool{}
+	kinds := map[*estate.Kind]bool{}
+	want := func(k *estate.Kind, line string) { wanted[line], kinds[k] = true, true }
+	for _, k := range estate.Kinds {
+		gone, come := estate.Changed(e.before.Estate, s.m.Estate, k)
+		changed = append(changed, [2][]estate.Record{gone, come})
+		for _, r := range slices.Concat(gone, come) {
+			want(k, estate.Line(r))
+		}
+	}
+	var turned map[estate.Ref]bool
+	if next.defined, turned = before.defined.after(changed); len(turned) > 0 {
+		for line := range before.lines {
+			if before.misspelt(line) { // another name may be near now
+				want(kindOfLine(line), line)
+			}
+		}
+		s.referring(turned, want)
+	}
+	for line, found := range before.lines {
+		if !wanted[line] {
+			next.lines[line] = found
+		}
+	}
+	for k := range kinds {
+		s.lookAtGroups(next.lines, k, estate.Line, oneOf(wanted), next.line)
+	}
+	for line := range wanted {
+		if before.misspelt(line) != next.misspelt(line) {
+			next.respelt[line] = true
+		}
+	}
+}
+
+// line looks at a line by itself, as often as it stands there.
+func (x *recordParts) line(c *check, same []estate.Record) {
+	for _, r := range same {
+		c.references(r, x.defined)
+		c.dated(r)
+	}
+	c.sameLine(same)
+}
+
+// referring gives the lines that refer to one of some names.
+func (s *survey) referring(to map[estate.Ref]bool, found func(*estate.Kind, string)) {
+	var wants estate.RefKind
+	for ref := range to {
+		wants |= ref.Kind
+	}
+	for _, k := range estate.Kinds {
+		for i := range k.Fields {
+			f := &k.Fields[i]
+			if f.Wants&wants == 0 {
 				continue
 			}
-			wanted = among(slices.Concat(gone, come), key)
-			maps.DeleteFunc(next, func(at string, _ []*Finding) bool { return wanted(at) })
-		}
-		groups := map[string][]estate.Record{}
-		for _, r := range s.m.Estate.Of(k) {
-			if at := key(r); wanted(at) {
-				groups[at] = append(groups[at], r)
-			}
-		}
-		for at, list := range groups {
-			c := check{survey: *s}
-			if look(&c, list); len(c.found) > 0 {
-				next[at] = c.found
+			for _, r := range s.m.Estate.Of(k) {
+				for _, ref := range f.Refs(r) {
+					for kind := range ref.Kind.Each() {
+						if to[estate.Ref{Kind: kind, Name: ref.Name}] {
+							found(k, estate.Line(r))
+						}
+					}
+				}
 			}
 		}
 	}
+}
+
+// lookByKey looks at the lines of a kind, those with the same key together: at all of them, or at those with a key of a line
+// that came or went.
+func (s *survey) lookByKey(before byKey, e edit, kind string, key func(estate.Record) string, look func(*check, []estate.Record)) byKey {
+	k := estate.KindNamed(kind)
+	if before == nil {
+		next := byKey{}
+		s.lookAtGroups(next, k, key, func(string) bool { return true }, look)
+		return next
+	}
+	gone, come := estate.Changed(e.before.Estate, s.m.Estate, k)
+	if len(gone)+len(come) == 0 {
+		return before
+	}
+	wanted := map[string]bool{}
+	for _, r := range slices.Concat(gone, come) {
+		wanted[key(r)] = true
+	}
+	next := maps.Clone(before)
+	maps.DeleteFunc(next, func(at string, _ []*Finding) bool { return wanted[at] })
+	s.lookAtGroups(next, k, key, oneOf(wanted), look)
 	return next
 }
 
-// differ are the keys under which something is found in one and nothing in the other.
-func differ(a, b byKey) map[string]bool {
-	out := map[string]bool{}
-	for _, both := range [][2]byKey{{a, b}, {b, a}} {
-		for key := range both[0] {
-			if _, there := both[1][key]; !there {
-				out[key] = true
-			}
+// lookAtGroups looks at the lines of a kind, those with the same key together.
+func (s *survey) lookAtGroups(found byKey, k *estate.Kind, key func(estate.Record) string, wanted func(string) bool, look func(*check, []estate.Record)) {
+	groups := map[string][]estate.Record{}
+	for _, r := range s.m.Estate.Of(k) {
+		if at := key(r); wanted(at) {
+			groups[at] = append(groups[at], r)
 		}
 	}
-	return out
+	for at, list := range groups {
+		c := check{survey: *s}
+		if look(&c, list); len(c.found) > 0 {
+			found[at] = c.found
+		}
+	}
 }
 
-// among says of a key whether some records have it: quickly, where they are few.
-func among(list []estate.Record, key func(estate.Record) string) func(string) bool {
-	keys := map[string]bool{}
-	for _, r := range list {
-		keys[key(r)] = true
-	}
+// oneOf says of a key whether it is in a set: quickly, where that is small.
+func oneOf(keys map[string]bool) func(string) bool {
 	if few := slices.Collect(maps.Keys(keys)); len(few) <= 8 {
 		return func(at string) bool { return slices.Contains(few, at) }
 	}
 	return func(at string) bool { return keys[at] }
 }
 
-// definitions are the names that lines may refer to.
-type definitions struct {
-	known map[estate.RefKind]map[string]bool
-	all   map[estate.RefKind][]string // in the order written
+// definitions are how often each name is brought in that lines may refer to.
+type definitions map[estate.RefKind]map[string]int
+
+// defines gives what a line brings in.
+func defines(r estate.Record) (estate.Ref, bool) {
+	if l, ok := r.(*estate.Listen); ok {
+		return estate.Ref{Kind: estate.RefService, Name: l.Service}, true
+	}
+	k := estate.KindOf(r)
+	if k.Defines == 0 {
+		return estate.Ref{}, false
+	}
+	return estate.Ref{Kind: k.Defines, Name: k.Fields[0].Values(r)[0]}, true
 }
 
-// definedIn are the names that records bring in.
-func definedIn(e *estate.Estate) *definitions {
-	d := &definitions{map[estate.RefKind]map[string]bool{}, map[estate.RefKind][]string{}}
-	note := func(kind estate.RefKind, name string) {
-		if d.known[kind] == nil {
-			d.known[kind] = map[string]bool{}
-		}
-		if !d.known[kind][name] {
-			d.known[kind][name] = true
-			d.all[kind] = append(d.all[kind], name)
-		}
-	}
+// definedIn are the names that the lines of an estate bring in.
+func definedIn(e *estate.Estate) definitions {
+	d := definitions{}
 	for _, k := range estate.Kinds {
-		if k.Defines == 0 {
-			continue
-		}
 		for _, r := range e.Of(k) {
-			note(k.Defines, k.Fields[0].Values(r)[0])
+			ref, ok := defines(r)
+			if !ok {
+				break // as all of its kind
+			}
+			if d[ref.Kind] == nil {
+				d[ref.Kind] = map[string]int{}
+			}
+			d[ref.Kind][ref.Name]++
 		}
-	}
-	for _, r := range e.Of(estate.KindNamed("listen")) {
-		note(estate.RefService, r.(*estate.Listen).Service)
 	}
 	return d
 }
 
+// after are the definitions once lines of each kind have gone and come, and the names that are there now and were not, or the
+// other way.
+func (d definitions) after(changed [][2][]estate.Record) (definitions, map[estate.Ref]bool) {
+	by := map[estate.Ref]int{}
+	for _, kind := range changed {
+		for _, r := range kind[0] {
+			if ref, ok := defines(r); ok {
+				by[ref]--
+			}
+		}
+		for _, r := range kind[1] {
+			if ref, ok := defines(r); ok {
+				by[ref]++
+			}
+		}
+	}
+	next, turned, own := maps.Clone(d), map[estate.Ref]bool{}, map[estate.RefKind]bool{}
+	for ref, n := range by {
+		was := d[ref.Kind][ref.Name]
+		if n == 0 {
+			continue
+		}
+		if (was == 0) != (was+n == 0) {
+			turned[ref] = true
+		}
+		if !own[ref.Kind] {
+			own[ref.Kind], next[ref.Kind] = true, map[string]int{}
+			maps.Copy(next[ref.Kind], d[ref.Kind])
+		}
+		next[ref.Kind][ref.Name] = was + n
+	}
+	return next, turned
+}
+
 // has says whether a name stands for something of the kinds that a reference is to.
-func (d *definitions) has(ref estate.Ref) bool {
-	for kind := estate.RefKind(1); kind <= estate.RefZone; kind <<= 1 {
-		if ref.Kind&kind != 0 && d.known[kind][ref.Name] {
+func (d definitions) has(ref estate.Ref) bool {
+	for kind := range ref.Kind.Each() {
+		if d[kind][ref.Name] > 0 {
 			return true
 		}
 	}
@@ -253,72 +342,17 @@ func (d *definitions) has(ref estate.Ref) bool {
 }
 
 // nearest is the name of those kinds that is spelt most like a reference; "" where none is near.
-func (d *definitions) nearest(ref estate.Ref) string {
+func (d definitions) nearest(ref estate.Ref) string {
 	var candidates []string
-	for kind := estate.RefKind(1); kind <= estate.RefZone; kind <<= 1 {
-		if ref.Kind&kind != 0 {
-			candidates = append(candidates, d.all[kind]...)
+	for kind := range ref.Kind.Each() {
+		for name, n := range d[kind] {
+			if n > 0 {
+				candidates = append(candidates, name)
+			}
 		}
 	}
 	return estate.Nearest(ref.Name, candidates)
 }
-
-// changedIn are the kinds of names of which some came or went.
-func (d *definitions) changedIn(after *definitions) estate.RefKind {
-	var out estate.RefKind
-	for kind := estate.RefKind(1); kind <= estate.RefZone; kind <<= 1 {
-		if !maps.Equal(d.known[kind], after.known[kind]) || !slices.Equal(d.all[kind], after.all[kind]) {
-			out |= kind
-		}
-	}
-	return out
-}
-
-// lookAtReferences finds names that stand for nothing recorded: among lines that came and, where names came or went of a kind,
-// among all lines that may refer to these.
-func (s *survey) lookAtReferences(before *recordParts, e edit) (*definitions, byKey) {
-	anew := estate.RefKind(0)
-	defined, old := before.defined, before.references
-	if defined == nil || !estate.Same(e.before.Estate, s.m.Estate, defining...) {
-		defined = definedIn(s.m.Estate)
-		if before.defined != nil {
-			anew = before.defined.changedIn(defined)
-		}
-	}
-	look := func(c *check, list []estate.Record) {
-		for _, r := range list {
-			c.references(r, defined)
-		}
-	}
-	var stay, again []*estate.Kind
-	for _, k := range estate.Kinds {
-		if slices.ContainsFunc(k.Fields, func(f estate.Field) bool { return f.Wants&anew != 0 }) {
-			again = append(again, k)
-		} else {
-			stay = append(stay, k)
-		}
-	}
-	if old == nil {
-		stay, again = estate.Kinds, nil
-	}
-	found := s.lookByKey(old, e, stay, estate.Line, look)
-	for _, k := range again {
-		maps.DeleteFunc(found, func(line string, _ []*Finding) bool { return kindOfLine(line) == k })
-	}
-	maps.Copy(found, s.lookByKey(nil, e, again, estate.Line, look))
-	return defined, found
-}
-
-// defining are the kinds of lines that bring names in.
-var defining = func() []string {
-	words := []string{"listen"}
-	for _, k := range estate.Kinds {
-		if k.Defines != 0 {
-			words = append(words, k.Word)
-		}
-	}
-	return words
-}()
 
 func kindOfLine(line string) *estate.Kind {
 	word, _, _ := strings.Cut(line, " ")
@@ -326,7 +360,7 @@ func kindOfLine(line string) *estate.Kind {
 }
 
 // references finds what a line refers to and nothing recorded is named.
-func (c *check) references(r estate.Record, defined *definitions) {
+func (c *check) references(r estate.Record, defined definitions) {
 	if r.Meta().Off {
 		return
 	}
