@@ -3,6 +3,7 @@ package estate
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -144,6 +145,14 @@ func Nearest(text string, words []string) string {
 	return slices.MinFunc(found, func(a, b near) int {
 		return cmp.Or(cmp.Compare(a.distance, b.distance), cmp.Compare(a.word, b.word))
 	}).word
+}
+
+// OneOf says of a word whether it is in a set: quickly, where that is small.
+func OneOf(set map[string]bool) func(string) bool {
+	if few := slices.Collect(maps.Keys(set)); len(few) <= 8 {
+		return func(word string) bool { return slices.Contains(few, word) }
+	}
+	return func(word string) bool { return set[word] }
 }
 
 // shorten keeps a word quoted in an error to a length one can read.

@@ -139,15 +139,16 @@ func (s *survey) expose(before *exposed, e edit) *exposed {
 
 // lookAround gives the addresses at which something is open, from each vantage in turn.
 func (s *survey) lookAround() []doorway {
+	fronted := s.t.Fronted(s.fronted, s.walks.fronted)
 	views := parallel.Map(s.ctx, len(s.m.Networks), func(i int) []*trace.OpenAt {
 		v, err := s.t.VantageNamed(s.m.Networks[i].Name)
 		switch {
 		case err != nil:
 			return nil
 		case v.Word == "internet":
-			return s.t.Parted(v, s.fronted)
+			return s.t.Parted(v, fronted)
 		}
-		return s.t.Beyond(v, s.fronted)
+		return s.t.Beyond(v, fronted)
 	})
 	var out []doorway
 	for i, net := range s.m.Networks {

@@ -174,7 +174,7 @@ func (s *survey) lookAtLines(next, before *recordParts, e edit) {
 		}
 	}
 	for k := range kinds {
-		s.lookAtGroups(next.lines, k, estate.Line, oneOf(wanted), next.line)
+		s.lookAtGroups(next.lines, k, estate.Line, estate.OneOf(wanted), next.line)
 	}
 	for line := range wanted {
 		if before.misspelt(line) != next.misspelt(line) {
@@ -236,7 +236,7 @@ func (s *survey) lookByKey(before byKey, e edit, kind string, key func(estate.Re
 	}
 	next := maps.Clone(before)
 	maps.DeleteFunc(next, func(at string, _ []*Finding) bool { return wanted[at] })
-	s.lookAtGroups(next, k, key, oneOf(wanted), look)
+	s.lookAtGroups(next, k, key, estate.OneOf(wanted), look)
 	return next
 }
 
@@ -254,14 +254,6 @@ func (s *survey) lookAtGroups(found byKey, k *estate.Kind, key func(estate.Recor
 			found[at] = c.found
 		}
 	}
-}
-
-// oneOf says of a key whether it is in a set: quickly, where that is small.
-func oneOf(keys map[string]bool) func(string) bool {
-	if few := slices.Collect(maps.Keys(keys)); len(few) <= 8 {
-		return func(at string) bool { return slices.Contains(few, at) }
-	}
-	return func(at string) bool { return keys[at] }
 }
 
 // definitions are how often each name is brought in that lines may refer to.

@@ -58,6 +58,7 @@ type walks struct {
 	by      [][]*visit                // by place
 	passing []atomic.Pointer[passing] // by place, worked out where it is asked for
 	changed map[model.PlaceID]bool    // places that are come by in another way than before the edit
+	fronted []model.PlaceID           // and those that something stands before on other ports
 	names   []trace.Name
 	visited []int32          // by visit to a name, which of names
 	from    []*trace.Vantage // and from where
@@ -198,6 +199,11 @@ func (w *walks) indexAfter(m *model.Model, before *walks, changes []renewed[*vis
 	for id := range w.passing {
 		if !w.changed[model.PlaceID(id)] {
 			w.passing[id].Store(before.passing[id].Load())
+		}
+	}
+	for id, changed := range w.changed {
+		if old := before.passing[id].Load(); changed && (old == nil || !slices.Equal(old.fronted, w.at(m.Places[id]).fronted)) {
+			w.fronted = append(w.fronted, id)
 		}
 	}
 }

@@ -2,6 +2,7 @@ package model
 
 import (
 	"cmp"
+	"iter"
 	"net/netip"
 	"slices"
 	"strings"
@@ -33,13 +34,17 @@ func Compile(e *estate.Estate) *Model {
 }
 
 func inForce[T estate.Record](e *estate.Estate, kind string) []T {
-	var out []T
-	for _, r := range e.Of(estate.KindNamed(kind)) {
-		if !r.Meta().Off {
-			out = append(out, r.(T))
+	return slices.Collect(eachInForce[T](e, kind))
+}
+
+func eachInForce[T estate.Record](e *estate.Estate, kind string) iter.Seq[T] {
+	return func(yield func(T) bool) {
+		for _, r := range e.Of(estate.KindNamed(kind)) {
+			if !r.Meta().Off && !yield(r.(T)) {
+				return
+			}
 		}
 	}
-	return out
 }
 
 func (m *Model) compileNetworks() {

@@ -32,8 +32,7 @@ func (x *part) of(kind string, p *Place) bool {
 	return p != nil && (x.all || x.machines[kind][p.ID])
 }
 
-func (x *part) service(name string) bool { return x.all || x.services[name] }
-func (x *part) anew(filter string) bool  { return x.all || x.filters[filter] }
+func (x *part) anew(filter string) bool { return x.all || x.filters[filter] }
 
 // kept is a filter of a machine as it was, where its rules are not to be read anew; else nil.
 func (x *part) kept(p *Place, hook Hook, f *estate.Filter) *Filter {
@@ -96,8 +95,12 @@ func (m *Model) compileLines(x part) {
 }
 
 func (m *Model) compileListeners(x part) {
+	on := m.placesOf(x)
 	var p *Place // of the last one: the listeners of a place stand together
-	for _, r := range inForce[*estate.Listen](m.Estate, "listen") {
+	for r := range eachInForce[*estate.Listen](m.Estate, "listen") {
+		if !on(r.Place) {
+			continue
+		}
 		if p == nil || p.Name != r.Place {
 			p = m.PlaceNamed(r.Place)
 		}
@@ -110,11 +113,30 @@ func (m *Model) compileListeners(x part) {
 	}
 }
 
+// placesOf says of a name whether it may be that of a place whose listeners are compiled.
+func (m *Model) placesOf(x part) func(string) bool {
+	if x.all {
+		return func(string) bool { return true }
+	}
+	names := map[string]bool{}
+	for stack := range x.machines["listen"] {
+		names[m.Places[stack].Name] = true
+		for _, id := range m.Places[m.Places[stack].Host].Containers {
+			names[m.Places[id].Name] = true
+		}
+	}
+	return estate.OneOf(names)
+}
+
 // compileServices makes the services that something listens as, with their sites.
 func (m *Model) compileServices(x part) {
+	wanted := func(string) bool { return true }
+	if !x.all {
+		wanted = estate.OneOf(x.services)
+	}
 	if x.some("listen") {
-		for _, r := range inForce[*estate.Listen](m.Estate, "listen") {
-			if !x.service(r.Service) {
+		for r := range eachInForce[*estate.Listen](m.Estate, "listen") {
+			if !wanted(r.Service) {
 				continue
 			}
 			s := m.Services[r.Service]
@@ -125,8 +147,8 @@ func (m *Model) compileServices(x part) {
 			s.Listens = append(s.Listens, r)
 		}
 	}
-	for _, r := range inForce[*estate.Site](m.Estate, "site") {
-		if !x.service(r.Service) {
+	for r := range eachInForce[*estate.Site](m.Estate, "site") {
+		if !wanted(r.Service) {
 			continue
 		}
 		if s := m.Services[r.Service]; s != nil {
@@ -387,7 +409,9 @@ func (m *Model) Recompile(e *estate.Estate) *Model {
 		}
 	}
 	next.compileLines(x)
-	next.compileLists()
+	if !estate.Same(m.Estate, e, "cert", "pool", "intend") {
+		next.compileLists()
+	}
 	next.compileOff(func(k *estate.Kind) bool {
 		gone, come := estate.Changed(m.Estate, e, k)
 		return slices.ContainsFunc(slices.Concat(gone, come), func(r estate.Record) bool { return r.Meta().Off })

@@ -86,13 +86,22 @@ type Exposure struct {
 	Undecided []Dark `json:"undecided" nullable:"false"`
 }
 
-// Fronted are the ports of a place that something stands before, rising.
-type Fronted func(model.PlaceID) []uint16
+// Fronted tells what stands before places.
+type Fronted struct {
+	ports func(model.PlaceID) []uint16
+	touch *Touch
+}
+
+// Fronted tells of a place the ports that something stands before, rising; anew are the places where that may not be as it was
+// when the tracer before the edit was asked.
+func (t *Tracer) Fronted(ports func(model.PlaceID) []uint16, anew []model.PlaceID) *Fronted {
+	return &Fronted{ports, t.touched().also(anew)}
+}
 
 // looking is how an exposure is looked at.
 type looking struct {
-	fronted Fronted // where asked for, ranges are parted where other intents land, and where something stands before them
-	beyond  bool    // without what is meant for anyone, and what is nobody's concern
+	fronted *Fronted // where asked for, ranges are parted where other intents land, and where something stands before them
+	beyond  bool     // without what is meant for anyone, and what is nobody's concern
 }
 
 // exposing is the exposure of one address on the way.
@@ -108,13 +117,13 @@ func (t *Tracer) Exposure(v Vantage) Exposure {
 }
 
 // Parted is an exposure, by the addresses at which something is open, whose ranges are parted wherever other intents land, and where something stands before them.
-func (t *Tracer) Parted(v Vantage, fronted Fronted) []*OpenAt {
+func (t *Tracer) Parted(v Vantage, fronted *Fronted) []*OpenAt {
 	return t.look(v, looking{fronted: fronted}).shown
 }
 
 // Beyond is what a parted exposure has that may be more than is meant: not what is meant for anyone, and only what lands
 // where some intent does, what a map leads to, and what something stands before. Nothing is told of what is undecided.
-func (t *Tracer) Beyond(v Vantage, fronted Fronted) []*OpenAt {
+func (t *Tracer) Beyond(v Vantage, fronted *Fronted) []*OpenAt {
 	return t.look(v, looking{fronted: fronted, beyond: true}).shown
 }
 
@@ -164,7 +173,7 @@ func (t *Tracer) portsOfConcern(x *exposing, c candidate) netset.Ports {
 		if x.reads.place(id); t.intended().places[id] || len(p.Maps)+len(p.Forwards) > 0 || slices.ContainsFunc(p.Sockets, func(s model.Socket) bool { return s.Place != id }) {
 			return netset.AllPorts()
 		}
-		for _, port := range x.before(p.ID) {
+		for _, port := range x.fronted.ports(p.ID) {
 			ports = append(ports, netset.OnePort(port))
 		}
 	}
@@ -176,7 +185,7 @@ func (t *Tracer) concerns(x *exposing, l landing) bool {
 	x.reads.place(l.sock.Place)
 	x.reads.service(l.sock.Record.Service)
 	if l.mapped == nil && !t.intended().places[l.sock.Place] {
-		return slices.ContainsFunc(x.before(l.sock.Place), l.ports.Contains)
+		return slices.ContainsFunc(x.fronted.ports(l.sock.Place), l.ports.Contains)
 	}
 	return !t.forAnyone(l)
 }
@@ -272,7 +281,7 @@ func (x *exposing) add(t *Tracer, e Open, site string) {
 	byPort := t.intended().at[landsAt{place, protoOf(e.Transport), site}]
 	var fronted []uint16
 	if x.fronted != nil {
-		fronted = x.before(place)
+		fronted = x.fronted.ports(place)
 	}
 	if len(byPort)+len(fronted) == 0 || e.manyToOne() || e.Range.Lo == e.Range.Hi {
 		e.fronted = slices.Contains(fronted, e.Port)

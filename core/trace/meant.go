@@ -27,7 +27,8 @@ type meant struct {
 
 // landings are where every intent lands and for whom.
 type landings struct {
-	of      map[*estate.Intent]*landed
+	intents []*estate.Intent
+	of      []*landed // by intent
 	at      map[landsAt]map[uint16]*meant
 	places  map[model.PlaceID]bool // of at
 	changed map[model.PlaceID]bool // where somebody else is meant to get to than before the edit
@@ -74,32 +75,32 @@ func (t *Tracer) intended() *landings {
 		if before == nil {
 			before = &landings{}
 		}
-		next := &landings{of: make(map[*estate.Intent]*landed, len(t.m.Intents)), at: before.at, places: before.places, changed: map[model.PlaceID]bool{}}
+		next := &landings{t.m.Intents, make([]*landed, len(t.m.Intents)), before.at, before.places, map[model.PlaceID]bool{}}
 		anew := map[landsAt]bool{}
+		goes := func(x *landed) {
+			for _, s := range x.spots {
+				anew[s.landsAt] = true
+			}
+		}
 		known := map[aimedAt]*aimed{}
-		for _, i := range t.m.Intents {
-			old := before.of[i]
+		was := before.byIntent(next.intents)
+		for n, i := range next.intents {
+			old := was(n)
 			if old != nil && !t.was.touch.Trace(i.Target, &old.reads) {
-				next.of[i] = old
+				next.of[n] = old
 				continue
 			}
 			now := t.landIntent(i, known)
-			next.of[i] = now
+			next.of[n] = now
 			if old == nil {
-				old = &landed{}
-			}
-			if !slices.Equal(old.spots, now.spots) {
-				for _, s := range slices.Concat(old.spots, now.spots) {
-					anew[s.landsAt] = true
-				}
+				goes(now)
+			} else if !slices.Equal(old.spots, now.spots) {
+				goes(old)
+				goes(now)
 			}
 		}
-		for i, old := range before.of {
-			if next.of[i] == nil {
-				for _, s := range old.spots {
-					anew[s.landsAt] = true
-				}
-			}
+		for _, old := range before.without(next.intents) {
+			goes(old)
 		}
 		if len(anew) > 0 || before.at == nil {
 			next.meantAnew(t.m, before, anew)
@@ -107,6 +108,36 @@ func (t *Tracer) intended() *landings {
 		t.landings.Store(next)
 	})
 	return t.landings.Load()
+}
+
+// byIntent gives where some intents land, by their index; nil for one that is not known.
+func (x *landings) byIntent(intents []*estate.Intent) func(n int) *landed {
+	if slices.Equal(x.intents, intents) {
+		return func(n int) *landed { return x.of[n] }
+	}
+	at := make(map[*estate.Intent]*landed, len(x.of))
+	for n, i := range x.intents {
+		at[i] = x.of[n]
+	}
+	return func(n int) *landed { return at[intents[n]] }
+}
+
+// without are where those land that are not among some intents.
+func (x *landings) without(intents []*estate.Intent) []*landed {
+	if slices.Equal(x.intents, intents) {
+		return nil
+	}
+	there := make(map[*estate.Intent]bool, len(intents))
+	for _, i := range intents {
+		there[i] = true
+	}
+	var out []*landed
+	for n, i := range x.intents {
+		if !there[i] {
+			out = append(out, x.of[n])
+		}
+	}
+	return out
 }
 
 // meantAnew works out for some of what intents land at who is meant to get there.
@@ -117,8 +148,8 @@ func (x *landings) meantAnew(m *model.Model, before *landings, anew map[landsAt]
 			x.at[k] = ports
 		}
 	}
-	for _, i := range m.Intents {
-		for _, s := range x.of[i].spots {
+	for n, i := range x.intents {
+		for _, s := range x.of[n].spots {
 			if anew[s.landsAt] {
 				x.note(m, s, i)
 			}

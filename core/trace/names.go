@@ -97,7 +97,7 @@ func (t *Tracer) namesAfter() []Name {
 			}
 		}
 	}
-	come := t.findNames(only)
+	come := t.findNames(estate.OneOf(only))
 	out := make([]Name, 0, len(before.list)+len(come))
 	for _, n := range before.list {
 		if only[n.Name] {
@@ -120,10 +120,10 @@ func (n *Name) compare(o *Name) int {
 }
 
 // findNames are the names: all, or only some.
-func (t *Tracer) findNames(only map[string]bool) []Name {
+func (t *Tracer) findNames(only func(string) bool) []Name {
 	at := map[string]*Name{}
 	note := func(name string, r estate.Record) *Name {
-		if only != nil && !only[name] || name == "*" || name == "" || isIP(name) || strings.HasPrefix(name, "_") || strings.Contains(name, "._") {
+		if only != nil && !only(name) || name == "*" || name == "" || isIP(name) || strings.HasPrefix(name, "_") || strings.Contains(name, "._") {
 			return nil
 		}
 		n := at[name]

@@ -16,6 +16,7 @@ type Reads struct {
 	services []string
 	names    []string // that were asked for
 	all      bool     // listeners wherever they are
+	marks    marks    // of all these
 }
 
 // And adds what another read.
@@ -36,6 +37,7 @@ func (r *Reads) And(other *Reads) {
 func (r *Reads) place(id model.PlaceID) {
 	if r != nil && !slices.Contains(r.places, id) {
 		r.places = append(r.places, id)
+		r.marks.place(id)
 	}
 }
 
@@ -49,6 +51,7 @@ func (r *Reads) Everywhere() {
 func (r *Reads) service(name string) {
 	if r != nil && !slices.Contains(r.services, name) {
 		r.services = append(r.services, name)
+		r.marks.service(name)
 	}
 }
 
@@ -57,6 +60,7 @@ func (r *Reads) Asked(chain ...string) {
 	for _, name := range chain {
 		if r != nil && !slices.Contains(r.names, name) {
 			r.names = append(r.names, name)
+			r.marks.name(name)
 		}
 	}
 }
@@ -68,6 +72,7 @@ type Touch struct {
 	services map[string]bool
 	names    map[string]bool // themselves
 	below    []string        // and whatever is at or below these
+	marks    marks           // of all these
 }
 
 // Anything is a touch that may have changed whatever there is.
@@ -86,7 +91,43 @@ func (t *Tracer) Touched(after *Tracer) *Touch {
 			x.record(t, after, r)
 		}
 	}
+	x.mark()
 	return x
+}
+
+func (x *Touch) mark() {
+	for id, touched := range x.places {
+		if touched {
+			x.marks.place(model.PlaceID(id))
+		}
+	}
+	for name := range x.services {
+		x.marks.service(name)
+	}
+	for name := range x.names {
+		x.marks.word(2, name)
+	}
+	for _, base := range x.below {
+		if x.marks.word(3, base); base == "." {
+			x.marks.all()
+		}
+	}
+}
+
+// also is a touch that has some other places besides.
+func (x *Touch) also(places ...[]model.PlaceID) *Touch {
+	if x.all {
+		return x
+	}
+	next := *x
+	next.places = slices.Clone(x.places)
+	for _, list := range places {
+		for _, id := range list {
+			next.places[id] = true
+			next.marks.place(id)
+		}
+	}
+	return &next
 }
 
 // mostTouching is how many records may change before an edit counts as one that may have changed anything.
@@ -246,6 +287,9 @@ func (x *Touch) Trace(name string, r *Reads) bool {
 func (x *Touch) Reading(r *Reads) bool {
 	if x.all || r.all {
 		return true
+	}
+	if !x.marks.meet(&r.marks) {
+		return false
 	}
 	for _, id := range r.places {
 		if x.places[id] {

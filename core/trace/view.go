@@ -2,6 +2,7 @@ package trace
 
 import (
 	"cmp"
+	"maps"
 	"slices"
 	"strings"
 	"sync"
@@ -34,23 +35,7 @@ type OpenAt struct {
 	Hidden []Open
 
 	candidate
-	reads  Reads
-	fronts []before
-}
-
-// before is what stood before a place.
-type before struct {
-	place model.PlaceID
-	ports []uint16
-}
-
-// before are the ports of a place that something stands before.
-func (x *exposing) before(place model.PlaceID) []uint16 {
-	ports := x.fronted(place)
-	if !slices.ContainsFunc(x.fronts, func(b before) bool { return b.place == place }) {
-		x.fronts = append(x.fronts, before{place, ports})
-	}
-	return ports
+	reads Reads
 }
 
 // trial is an address worth trying from some origins of a vantage.
@@ -68,9 +53,10 @@ func (t *Tracer) look(v Vantage, how looking) *view {
 			old = known.(*view)
 		}
 	}
+	touch := how.touch(t)
 	now := &view{trials: old.trials}
 	same := old.trials != nil && t.sameTrials()
-	if same && !slices.ContainsFunc(old.at, func(x *OpenAt) bool { return !t.still(x, how) }) {
+	if same && !slices.ContainsFunc(old.at, func(x *OpenAt) bool { return touch.Reading(&x.reads) }) {
 		t.views.Store(key, old)
 		return old
 	}
@@ -86,7 +72,7 @@ func (t *Tracer) look(v Vantage, how looking) *view {
 		if len(left) > 0 && left[0].dst == c.dst {
 			x, left = left[0], left[1:]
 		}
-		if x == nil || !t.still(x, how) {
+		if x == nil || touch.Reading(&x.reads) {
 			x = t.tried(c, &v, how)
 		}
 		now.at = append(now.at, x)
@@ -96,6 +82,13 @@ func (t *Tracer) look(v Vantage, how looking) *view {
 	}
 	t.views.Store(key, now)
 	return now
+}
+
+func (how *looking) touch(t *Tracer) *Touch {
+	if how.fronted != nil {
+		return how.fronted.touch
+	}
+	return t.touched()
 }
 
 // compare puts places without an address first, then addresses in their order.
@@ -124,11 +117,9 @@ func (t *Tracer) trials(v Vantage) []trial {
 	return out[:n]
 }
 
-// still says whether what was open at an address is so after the edit.
-func (t *Tracer) still(x *OpenAt, how looking) bool {
-	return !t.was.touch.Reading(&x.reads) &&
-		!slices.ContainsFunc(x.reads.places, func(id model.PlaceID) bool { return t.intended().changed[id] }) &&
-		!slices.ContainsFunc(x.fronts, func(b before) bool { return !slices.Equal(how.fronted(b.place), b.ports) })
+// touched is what the edit that the tracer came of may have changed for what is open.
+func (t *Tracer) touched() *Touch {
+	return t.was.touch.also(slices.Collect(maps.Keys(t.intended().changed)))
 }
 
 // tried is what is open at an address.
