@@ -8,6 +8,7 @@ import (
 
 	"steady-compass/core/estate"
 	"steady-compass/core/model"
+	"steady-compass/core/parallel"
 	"steady-compass/core/trace"
 )
 
@@ -69,30 +70,37 @@ func checked(ctx context.Context, t *trace.Tracer, day estate.Date, before *Chec
 	} else {
 		e = edit{before.t.Touched(t), before.m}
 	}
-	next.records = next.lookAtRecords(before.records, e)
-	next.walks = next.walk(before.walks, e)
+	var w *walks
+	parallel.Do(ctx,
+		func() { w = next.walk(before.walks, e) },
+		func() { next.records = next.lookAtRecords(before.records, e) },
+		func() { next.behind = next.listeners(before.behind, e) },
+		func() { t.LandsAnew() }, // asked for below
+	)
 	if err := ctx.Err(); err != nil {
 		return nil, err
 	}
-	found := slices.Concat(next.records.found(), next.walks.found())
+	next.walks = w
+	found := slices.Concat(next.records.found(), next.walks.found(), next.needed(next.records.expired()))
 	missing := unresolved(found)
-	next.names = next.lookAtNames(before.names, e)
-	found = slices.Concat(found, withoutWWW(next.names.values, missing), next.nearMisses(missing), next.ofPorts(before, e), next.needed(next.records.expired()))
-	if next.behind = before.behind; before.behind == nil || !next.m.HangsTogetherAs(e.before) || !estate.Same(e.before.Estate, next.m.Estate, "listen", "map", "forward") {
-		next.behind = newListening(next.m)
+	var nearby, ports []*Finding
+	parallel.Do(ctx,
+		func() { next.open = next.expose(before.open, e) },
+		func() { next.filters = next.lookAtFilters(before.filters, e, next.behind, next.records) },
+		func() { next.names = next.lookAtNames(before.names, e) },
+		func() { nearby, ports = next.nearMisses(missing), next.ofPorts(before, e) },
+	)
+	if err := ctx.Err(); err != nil {
+		return nil, err
 	}
-	next.filters = next.lookAtFilters(before.filters, e, next.behind, next.records)
+	found = slices.Concat(found, withoutWWW(next.names.values, missing), nearby, ports)
 	for _, f := range next.filters.values {
-		if f != nil {
-			found = append(found, f.found...)
-		}
+		found = append(found, f.found...)
 	}
-	next.open = next.expose(before.open, e)
 	found = append(found, next.open.found()...)
 	next.Report = next.reportOf(found, before.Report)
-	err := ctx.Err()
 	next.ctx = context.Background() // it outlives the request
-	return next, err
+	return next, nil
 }
 
 // CheckRecords looks at the records by themselves and beside one another, without following any flow.

@@ -50,6 +50,14 @@ type listeningKey struct {
 	from  netset.Addrs
 }
 
+// listeners is what stands behind addresses: as before, where nothing speaks of that.
+func (s *survey) listeners(before *listening, e edit) *listening {
+	if before != nil && s.m.HangsTogetherAs(e.before) && estate.Same(e.before.Estate, s.m.Estate, "listen", "map", "forward") {
+		return before
+	}
+	return newListening(s.m)
+}
+
 func newListening(m *model.Model) *listening {
 	l := &listening{m: m, at: map[netip.Addr][]door{}, feeds: map[model.PlaceID][]model.PlaceID{}}
 	sets := []netset.Addrs{m.Internet}

@@ -131,10 +131,7 @@ func (s *survey) lookAtRecords(before *recordParts, e edit) *recordParts {
 			})
 		}
 	}
-	parallel.Map(s.ctx, len(parts), func(i int) struct{} {
-		parts[i]()
-		return struct{}{}
-	})
+	parallel.Do(s.ctx, parts...)
 	return next
 }
 

@@ -43,3 +43,11 @@ func Map[T any](ctx context.Context, n int, work func(int) T) []T {
 	}
 	return out
 }
+
+// Do does some things at once, each by itself.
+func Do(ctx context.Context, things ...func()) {
+	Map(ctx, len(things), func(i int) struct{} {
+		things[i]()
+		return struct{}{}
+	})
+}
