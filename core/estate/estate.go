@@ -137,9 +137,12 @@ func (e *Estate) arrange(loose func(*Kind) bool) {
 	}
 	ranks := func(kind *Kind, name func(Record) string) map[string]int {
 		rank := map[string]int{}
+		last := ""
 		for _, r := range e.lists[kind.index] {
-			if rank[name(r)] == 0 {
-				rank[name(r)] = len(rank) + 1
+			if at := name(r); at != last {
+				if last = at; rank[at] == 0 {
+					rank[at] = len(rank) + 1
+				}
 			}
 		}
 		return rank

@@ -5,6 +5,7 @@ import (
 	"context"
 	"slices"
 	"strings"
+	"unique"
 
 	"steady-compass/core/estate"
 	"steady-compass/core/model"
@@ -45,7 +46,7 @@ func (c *check) add(f Finding) { c.found = append(c.found, f.made()) }
 
 // made is a finding with its level.
 func (f Finding) made() *Finding {
-	f.Level = LevelOf(f.Code)
+	f.Level, f.id = LevelOf(f.Code), unique.Make([2]string{f.Code, f.Subject})
 	if f.Records == nil {
 		f.Records = []string{}
 	}
@@ -137,14 +138,14 @@ func (s *survey) reportOf(found []*Finding, before Report) Report {
 	var known, come, taken []*Finding
 	if len(accepted) > 0 {
 		for i := range all {
-			if accepted[all[i].key()] {
+			if accepted[all[i].id.Value()] {
 				place(i, &taken)
 			}
 		}
 	}
 	known = make([]*Finding, 0, len(all))
 	for i := range before.Findings {
-		if n, stays := at[before.Findings[i].key()]; stays && !placed[n] {
+		if n, stays := at[before.Findings[i].id]; stays && !placed[n] {
 			place(n, &known)
 		}
 	}
@@ -179,17 +180,15 @@ func compareFindings(a, b *Finding) int {
 	return cmp.Or(cmp.Compare(a.Level.Rank(), b.Level.Rank()), strings.Compare(a.Subject, b.Subject), strings.Compare(a.Code, b.Code))
 }
 
-func (f *Finding) key() [2]string { return [2]string{f.Code, f.Subject} }
-
 // merged is what was found, each code and subject once.
-func merged(found []*Finding) (out []*Finding, at map[[2]string]int) {
-	at = make(map[[2]string]int, len(found))
+func merged(found []*Finding) (out []*Finding, at map[findingID]int) {
+	at = make(map[findingID]int, len(found))
 	out = make([]*Finding, 0, len(found))
 	own := map[int]bool{} // of out, those that took in others, and are not those of a part any more
 	for _, f := range found {
-		i, known := at[f.key()]
+		i, known := at[f.id]
 		if !known {
-			at[f.key()] = len(out)
+			at[f.id] = len(out)
 			out = append(out, f)
 			continue
 		}

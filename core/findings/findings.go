@@ -5,6 +5,7 @@ package findings
 import (
 	"slices"
 	"strings"
+	"unique"
 
 	"steady-compass/core/trace"
 )
@@ -32,7 +33,12 @@ type Finding struct {
 	Records []string    `json:"records" nullable:"false"`
 	Mend    *trace.Mend `json:"mend,omitempty"`
 	Trace   *Where      `json:"trace,omitempty"` // the trace that shows it
+
+	id findingID
 }
+
+// findingID is a code and a subject.
+type findingID = unique.Handle[[2]string]
 
 // Where is a trace that shows a finding.
 type Where struct {

@@ -13,7 +13,8 @@ import (
 // listening is what stands behind the addresses of an estate, as the flows to it look on their way.
 type listening struct {
 	m        *model.Model
-	recorded netset.Addrs // every address that something recorded may be seen to ask from, elsewhere than in its own machine
+	recorded netset.Addrs
+	owned    [][]behind // by machine: what it has on each of its addresses
 	// at are the addresses as other machines reach them: on the outer ports of maps and forwards.
 	at    map[netip.Addr][]door
 	addrs []netip.Addr                      // of at, in the order met
@@ -55,11 +56,55 @@ func (s *survey) listeners(before *listening, e edit) *listening {
 	if before != nil && s.m.HangsTogetherAs(e.before) && estate.Same(e.before.Estate, s.m.Estate, "listen", "map", "forward") {
 		return before
 	}
-	return newListening(s.m)
+	if before != nil && !s.m.HangsTogetherAs(e.before) {
+		before = nil
+	}
+	return newListening(s.m, before)
 }
 
-func newListening(m *model.Model) *listening {
-	l := &listening{m: m, at: map[netip.Addr][]door{}, feeds: map[model.PlaceID][]model.PlaceID{}}
+// newListening works it out; before, where it is set, is what stood there in a model in which machines hang together as in this.
+func newListening(m *model.Model, before *listening) *listening {
+	l := &listening{m: m, at: map[netip.Addr][]door{}, feeds: map[model.PlaceID][]model.PlaceID{}, owned: make([][]behind, len(m.Places))}
+	if before == nil {
+		before = &listening{recorded: recordedAddrs(m)}
+	}
+	l.recorded = before.recorded
+	for _, p := range m.Places {
+		if p.IsContainer() {
+			continue
+		}
+		if before.m != nil && sameStacks(before.m, m, p) {
+			l.owned[p.ID] = before.owned[p.ID]
+		}
+		i := 0
+		for _, leg := range p.Legs {
+			if leg.Gateway {
+				continue
+			}
+			for _, a := range leg.Addrs {
+				if i == len(l.owned[p.ID]) {
+					l.owned[p.ID] = append(l.owned[p.ID], l.own(p, a))
+				}
+				l.put(p, a, l.owned[p.ID][i])
+				i++
+			}
+		}
+	}
+	for _, p := range m.Places { // behind the others: a forward to a router that forwards is not followed
+		for _, f := range p.Forwards {
+			l.forward(p, f)
+		}
+	}
+	return l
+}
+
+// sameStacks says whether a machine and its containers are as they were.
+func sameStacks(before, after *model.Model, p *model.Place) bool {
+	return before.Places[p.ID] == p && !slices.ContainsFunc(p.Containers, func(id model.PlaceID) bool { return before.Places[id] != after.Places[id] })
+}
+
+// recordedAddrs is every address that something recorded may be seen to ask from, elsewhere than in its own machine.
+func recordedAddrs(m *model.Model) netset.Addrs {
 	sets := []netset.Addrs{m.Internet}
 	for _, n := range m.Networks {
 		if !n.Container() || n.Routed() {
@@ -77,26 +122,7 @@ func newListening(m *model.Model) *listening {
 			}
 		}
 	}
-	l.recorded = netset.Union(append(sets, netset.AddrsOf(held...))...)
-	for _, p := range m.Places {
-		if p.IsContainer() {
-			continue
-		}
-		for _, leg := range p.Legs {
-			if leg.Gateway {
-				continue
-			}
-			for _, a := range leg.Addrs {
-				l.put(p, a, l.own(p, a))
-			}
-		}
-	}
-	for _, p := range m.Places { // behind the others: a forward to a router that forwards is not followed
-		for _, f := range p.Forwards {
-			l.forward(p, f)
-		}
-	}
-	return l
+	return netset.Union(append(sets, netset.AddrsOf(held...))...)
 }
 
 func (l *listening) put(p *model.Place, a netip.Addr, b behind) {

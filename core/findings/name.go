@@ -496,6 +496,9 @@ func (c *naming) mailAt(name string, internet trace.Vantage) trace.Outcome {
 
 // nearMisses finds names that are used and that DNS does not know, one letter from one that it does.
 func (s *survey) nearMisses(unresolved map[string]bool) []*Finding {
+	if len(unresolved) == 0 {
+		return nil
+	}
 	c := check{survey: *s}
 	all := c.t.Names()
 	var missed []trace.Name

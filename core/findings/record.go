@@ -76,17 +76,22 @@ func (s *survey) needed(expired []*Finding) []*Finding {
 
 // sites finds sites of services that listen nowhere.
 func (c *check) sites() {
-	listens := map[string]bool{}
+	listens := map[string]bool{} // in force or not; asked for where none in force is found
 	var services []string
-	for _, r := range c.m.Estate.Of(estate.KindNamed("listen")) {
-		if s := r.(*estate.Listen).Service; !listens[s] {
-			listens[s] = true
-			services = append(services, s)
-		}
-	}
 	for _, r := range c.m.Estate.Of(estate.KindNamed("site")) {
 		s := r.(*estate.Site)
-		if s.Off || listens[s.Service] {
+		if s.Off || c.m.Services[s.Service] != nil {
+			continue
+		}
+		if len(services) == 0 {
+			for _, r := range c.m.Estate.Of(estate.KindNamed("listen")) {
+				if name := r.(*estate.Listen).Service; !listens[name] {
+					listens[name] = true
+					services = append(services, name)
+				}
+			}
+		}
+		if listens[s.Service] {
 			continue
 		}
 		why := fmt.Sprintf("Nothing listens as %s, so nobody asks this site.", s.Service)

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"steady-compass/core/estate"
+	"steady-compass/core/model"
 	"steady-compass/core/parallel"
 )
 
@@ -115,11 +116,7 @@ func (s *survey) lookAtRecords(before *recordParts, e edit) *recordParts {
 			next.values = s.lookByKey(values, e, "dns", owner, func(c *check, all []estate.Record) { c.values(all, changing, held) })
 		},
 		func() {
-			rivals := old.rivals
-			if !same("listen") {
-				rivals = nil
-			}
-			next.rivals = s.lookByKey(rivals, e, "site", service, (*check).rivals)
+			next.rivals = s.lookByKey(old.rivals, e, "site", service, (*check).rivals, servicesChanged(e.before, s.m)...)
 		},
 	}
 	for i := range next.whole {
@@ -215,8 +212,8 @@ func (s *survey) referring(to map[estate.Ref]bool, found func(*estate.Kind, stri
 }
 
 // lookByKey looks at the lines of a kind, those with the same key together: at all of them, or at those with a key of a line
-// that came or went.
-func (s *survey) lookByKey(before byKey, e edit, kind string, key func(estate.Record) string, look func(*check, []estate.Record)) byKey {
+// that came or went, or one of some others.
+func (s *survey) lookByKey(before byKey, e edit, kind string, key func(estate.Record) string, look func(*check, []estate.Record), also ...string) byKey {
 	k := estate.KindNamed(kind)
 	if before == nil {
 		next := byKey{}
@@ -224,17 +221,35 @@ func (s *survey) lookByKey(before byKey, e edit, kind string, key func(estate.Re
 		return next
 	}
 	gone, come := estate.Changed(e.before.Estate, s.m.Estate, k)
-	if len(gone)+len(come) == 0 {
+	if len(gone)+len(come)+len(also) == 0 {
 		return before
 	}
 	wanted := map[string]bool{}
 	for _, r := range slices.Concat(gone, come) {
 		wanted[key(r)] = true
 	}
+	for _, at := range also {
+		wanted[at] = true
+	}
 	next := maps.Clone(before)
 	maps.DeleteFunc(next, func(at string, _ []*Finding) bool { return wanted[at] })
 	s.lookAtGroups(next, k, key, estate.OneOf(wanted), look)
 	return next
+}
+
+// servicesChanged are the services of listeners that came or went.
+func servicesChanged(before, after *model.Model) []string {
+	if before == nil {
+		return nil
+	}
+	var out []string
+	gone, come := estate.Changed(before.Estate, after.Estate, estate.KindNamed("listen"))
+	for _, r := range slices.Concat(gone, come) {
+		if name := r.(*estate.Listen).Service; !slices.Contains(out, name) {
+			out = append(out, name)
+		}
+	}
+	return out
 }
 
 // lookAtGroups looks at the lines of a kind, those with the same key together.
