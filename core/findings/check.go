@@ -160,15 +160,18 @@ func (s *survey) reportOf(found []*Finding, before Report) Report {
 		r.Accepted = append(r.Accepted, *f)
 	}
 	r.Findings = make([]Finding, 0, len(all))
-	for _, f := range known {
-		for len(come) > 0 && compareFindings(come[0], f) < 0 {
-			r.Findings, come = append(r.Findings, *come[0]), come[1:]
+	put := func(list []*Finding) {
+		for _, f := range list {
+			r.Findings = append(r.Findings, *f)
 		}
-		r.Findings = append(r.Findings, *f)
 	}
-	for _, f := range come {
-		r.Findings = append(r.Findings, *f)
+	for i := range come {
+		at, _ := slices.BinarySearchFunc(known, come[i], compareFindings)
+		put(known[:at])
+		put(come[i : i+1])
+		known = known[at:]
 	}
+	put(known)
 	for i := range r.Findings {
 		r.Counts[r.Findings[i].Level]++
 	}

@@ -501,18 +501,18 @@ func (s *survey) nearMisses(unresolved map[string]bool) []*Finding {
 	}
 	c := check{survey: *s}
 	all := c.t.Names()
-	var missed []trace.Name
-	for _, n := range all {
-		if !n.Owner && unresolved[n.Name] {
+	var missed []*trace.Name
+	for i := range all {
+		if n := &all[i]; !n.Owner && unresolved[n.Name] {
 			missed = append(missed, n)
 		}
 	}
 	if len(missed) == 0 {
 		return nil
 	}
-	byLength := map[int][]trace.Name{}
-	for _, n := range all {
-		if n.Owner {
+	byLength := map[int][]*trace.Name{}
+	for i := range all {
+		if n := &all[i]; n.Owner {
 			byLength[len(n.Name)] = append(byLength[len(n.Name)], n)
 		}
 	}
@@ -540,7 +540,7 @@ func onlyDigitsDiffer(a, b string) bool {
 }
 
 // respelt gives the lines that use a name the near one instead; nil where a line of that kind uses that one already.
-func respelt(n, near trace.Name) *trace.Mend {
+func respelt(n, near *trace.Name) *trace.Mend {
 	mend := &trace.Mend{Remove: []string{}, Add: []string{}}
 	for _, line := range n.Records {
 		kind, _, _ := strings.Cut(line, " ")

@@ -78,8 +78,10 @@ func (s *survey) expose(before *exposed, e edit) *exposed {
 		before = &exposed{}
 	}
 	next := &exposed{filters: before.filters}
-	if next.filters == nil || !estate.Same(e.before.Estate, s.m.Estate, "filter") {
+	sameFilters := before.filters != nil && estate.Same(e.before.Estate, s.m.Estate, "filter")
+	if !sameFilters {
 		next.filters = s.filterNames()
+		sameFilters = maps.Equal(next.filters, before.filters)
 	}
 	anew := s.placesAnew()
 	keys := s.lookAround()
@@ -119,7 +121,6 @@ func (s *survey) expose(before *exposed, e edit) *exposed {
 		next.machines[id] = s.families(s.m.Places[id], open)
 		note(next.machines[id])
 	}
-	sameFilters := maps.Equal(next.filters, before.filters)
 	for key, o := range before.openings {
 		if !sameFilters || anew.some(o.places) || o.beside && moved.some(o.places) || e.touch.Reading(&o.reads) {
 			again[key] = nil

@@ -28,7 +28,8 @@ type recordParts struct {
 
 // wholePart is found all at once.
 type wholePart struct {
-	kinds []string // the kinds of lines that it comes of, besides those that say how machines hang together; none: of any
+	kinds []string // the kinds of lines that it comes of, besides those that say how machines hang together
+	lands bool     // and of where intents land
 	look  func(*check)
 	found []*Finding
 }
@@ -41,7 +42,7 @@ func wholeParts() []wholePart {
 		{kinds: []string{"zone", "dns", "listen", "site", "intend", "cert"}, look: (*check).unsupportedAnywhere},
 		{kinds: []string{"zone", "dns"}, look: (*check).delegations},
 		{kinds: []string{"listen", "site"}, look: (*check).sites},
-		{look: (*check).ownSake},
+		{kinds: []string{"forward", "map", "listen"}, lands: true, look: (*check).ownSake},
 	}
 }
 
@@ -120,7 +121,7 @@ func (s *survey) lookAtRecords(before *recordParts, e edit) *recordParts {
 		},
 	}
 	for i := range next.whole {
-		if of := next.whole[i].kinds; len(of) == 0 || !same(of...) {
+		if x := &next.whole[i]; !same(x.kinds...) || x.lands && len(s.t.LandsAnew()) > 0 {
 			parts = append(parts, func() {
 				c := check{survey: *s}
 				next.whole[i].look(&c)

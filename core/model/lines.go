@@ -249,13 +249,24 @@ func (m *Model) compileOff(changed func(*estate.Kind) bool) {
 
 func (m *Model) compileFilters(x part) {
 	rules := m.rulesOf(x)
+	touched := func(string) bool { return true }
+	if !x.all {
+		names := map[string]bool{}
+		for id := range x.machines["filter"] {
+			names[m.Places[id].Name] = true
+		}
+		touched = estate.OneOf(names)
+	}
 	seen := map[string]bool{}
 	m.Stateless = false
-	for _, f := range inForce[*estate.Filter](m.Estate, "filter") {
+	for f := range eachInForce[*estate.Filter](m.Estate, "filter") {
 		if seen[f.Name] {
 			continue
 		}
 		seen[f.Name] = true
+		if len(f.On) == 1 && !f.Stateless && !touched(f.On[0]) && m.PlaceNamed(f.On[0]) != nil {
+			continue // on one machine, which is not compiled
+		}
 		hook := Hook(slices.Index(hooks, f.Hook))
 		// Rules mean the same on every machine unless they say on-link.
 		var shared []*Rule
