@@ -42,13 +42,15 @@ type door struct {
 }
 
 type listeningKey struct {
-	place model.PlaceID
-	hook  model.Hook
-	v4    bool
-	v6    bool
-	loops bool
-	to    netset.Addrs
-	from  netset.Addrs
+	place   model.PlaceID
+	hook    model.Hook
+	v4      bool
+	v6      bool
+	outside bool
+	loops   bool
+	any     bool
+	to      netset.Addrs
+	from    netset.Addrs
 }
 
 // listeners is what stands behind addresses: as before, where nothing speaks of that.
@@ -299,12 +301,17 @@ func bindsOn(on, a netip.Addr) bool {
 func (l *lookout) behind(p *model.Place, hook model.Hook, f *model.Filter, from, to model.Match) behind {
 	l.look(p)
 	v4, v6 := f.Record.Family != "ipv6", f.Record.Family != "ipv4"
-	key := listeningKey{p.ID, hook, v4, v6, f.Record.LoopbackToo, to.Set, from.Set}
-	if b, known := l.known[key]; known && len(to.Float) == 0 {
+	outside := !from.Any && !from.Set.IsEmpty() && l.m.Internet.Covers(from.Set)
+	self := hook == model.Arriving || hook == model.Input || hook == model.Output && f.Record.LoopbackToo
+	key := listeningKey{p.ID, hook, v4, v6, outside, f.Record.LoopbackToo, to.Any, to.Set, netset.Addrs{}}
+	if self { // whom a port relay takes flows of hangs on who they are
+		key.from = from.Set
+	}
+	keep := len(to.Float)+len(from.Float) == 0
+	if b, known := l.known[key]; known && keep {
 		return b
 	}
 	var b behind
-	outside := !from.Any && !from.Set.IsEmpty() && l.m.Internet.Covers(from.Set)
 	seen := func(a netip.Addr) bool {
 		return (v4 && !a.Is6() || v6 && a.Is6()) && (to.Any || to.Set.Contains(a))
 	}
@@ -317,7 +324,6 @@ func (l *lookout) behind(p *model.Place, hook model.Hook, f *model.Filter, from,
 		}
 		b.join(d)
 	}
-	self := hook == model.Arriving || hook == model.Input || hook == model.Output && f.Record.LoopbackToo
 	if self {
 		for _, leg := range p.Legs {
 			for _, a := range leg.Addrs {
@@ -384,7 +390,7 @@ func (l *lookout) behind(p *model.Place, hook model.Hook, f *model.Filter, from,
 			b.all = true // what its containers ask for
 		}
 	}
-	if len(to.Float) == 0 {
+	if keep {
 		l.known[key] = b
 	}
 	return b
