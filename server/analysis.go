@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 
 	"steady-compass/core/estate"
 	"steady-compass/core/findings"
@@ -27,17 +28,17 @@ type analysis struct {
 	tracer *trace.Tracer
 
 	checking chan struct{} // held by whoever works out the report
-	checked  *findings.Checked
+	checked  atomic.Pointer[findings.Checked]
 	mu       sync.Mutex
 	rows     map[string][]Row
 	open     map[string]trace.Exposure
 
 	// Of an analysis that goes on from another: the rows there, for as long as the edit between does not touch them.
-	before map[string][]Row
-	touch  *trace.Touch
+	before     map[string][]Row
+	lookedOver *findings.Checked
 
 	recordsOnce sync.Once
-	records     []findings.Finding // of the records by themselves
+	records     findings.Report // of the records by themselves
 
 	chartOnce sync.Mutex
 	charted   *ports.Chart
@@ -60,7 +61,7 @@ func (a *analysis) after(s store.Snapshot) *analysis {
 	a.mu.Lock()
 	next.before = maps.Clone(a.rows)
 	a.mu.Unlock()
-	next.touch = a.tracer.Touched(next.tracer)
+	next.lookedOver = a.checked.Load()
 	return next
 }
 
@@ -77,14 +78,22 @@ func (a *analysis) check(ctx context.Context) (*findings.Checked, error) {
 	case <-ctx.Done():
 		return nil, ctx.Err()
 	}
-	if a.checked == nil {
-		checked, err := findings.Check(ctx, a.tracer, a.day)
-		if err != nil {
-			return nil, err
-		}
-		a.checked = checked
+	if known := a.checked.Load(); known != nil {
+		return known, nil
 	}
-	return a.checked, nil
+	var checked *findings.Checked
+	var err error
+	if a.lookedOver != nil {
+		checked, err = a.lookedOver.After(ctx, a.tracer)
+	} else {
+		checked, err = findings.Check(ctx, a.tracer, a.day)
+	}
+	if err != nil {
+		return nil, err
+	}
+	a.checked.Store(checked)
+	a.lookedOver = nil
+	return checked, nil
 }
 
 // Row is a name on a port, as the table of names shows it.
@@ -174,7 +183,7 @@ func (a *analysis) stand(old []Row, n trace.Name) bool {
 		return false
 	}
 	return !slices.ContainsFunc(old, func(r Row) bool {
-		return a.touch.Trace(n.Name, r.reads)
+		return a.tracer.Touch().Trace(n.Name, r.reads)
 	})
 }
 
@@ -227,18 +236,16 @@ func (a *analysis) exposure(from string) (trace.Exposure, error) {
 
 // everyExposure is what internet and each recorded network reach.
 func (a *analysis) everyExposure(ctx context.Context) (map[string][]trace.Open, error) {
+	networks := a.tracer.Model().Networks
+	open := parallel.Map(ctx, len(networks), func(i int) []trace.Open {
+		x, _ := a.exposure(networks[i].Name) // a network is a vantage
+		return x.Open
+	})
 	out := map[string][]trace.Open{}
-	for _, net := range a.tracer.Model().Networks {
-		x, err := a.exposure(net.Name)
-		if err != nil {
-			return nil, err
-		}
-		if err := ctx.Err(); err != nil {
-			return nil, err
-		}
-		out[net.Name] = x.Open
+	for i, net := range networks {
+		out[net.Name] = open[i]
 	}
-	return out, nil
+	return out, ctx.Err()
 }
 
 // Counts is what needs attention.

@@ -337,12 +337,7 @@ func (s *Server) postLine(ctx context.Context, in *body[LineQuestion]) (*body[Li
 		return &body[LineAnswer]{out}, nil
 	}
 	after := a.draft(next)
-	if a.Estate.Count() > largeEstate {
-		effect := glance(ctx, a, after)
-		out.Effect = &effect
-		return &body[LineAnswer]{out}, nil
-	}
-	effect, err := compare(ctx, a, after)
+	effect, err := effectSoon(ctx, a, after)
 	if err != nil {
 		return nil, problem(err)
 	}

@@ -10,6 +10,7 @@ import (
 	"steady-compass/core/findings"
 	"steady-compass/core/model"
 	"steady-compass/core/names"
+	"steady-compass/core/parallel"
 	"steady-compass/core/trace"
 )
 
@@ -48,17 +49,17 @@ func noEffect() Effect {
 // TTL of the record that goes; for one that comes where nothing was, how long that may be remembered (RFC 2308 §5).
 func oldAnswers(before, after *analysis) []OldAnswer {
 	type key struct{ name, typ string }
-	dns := estate.KindNamed("dns")
-	was, is := map[string]bool{}, map[string]bool{}
-	for _, r := range before.Estate.Of(dns) {
-		was[estate.Line(r)] = true
-	}
-	for _, r := range after.Estate.Of(dns) {
-		is[estate.Line(r)] = true
-	}
 	internet, err := before.tracer.VantageNamed("internet")
 	if err != nil {
 		return []OldAnswer{}
+	}
+	gone, come := estate.Changed(before.Estate, after.Estate, estate.KindNamed("dns"))
+	was, is := map[string]bool{}, map[string]bool{}
+	for _, r := range gone {
+		was[estate.Line(r)] = true
+	}
+	for _, r := range come {
+		is[estate.Line(r)] = true
 	}
 	found := map[key]OldAnswer{}
 	note := func(o OldAnswer) {
@@ -66,7 +67,7 @@ func oldAnswers(before, after *analysis) []OldAnswer {
 			found[key{o.Name, o.Type}] = o
 		}
 	}
-	for _, r := range before.Estate.Of(dns) {
+	for _, r := range gone {
 		d := r.(*estate.DNS)
 		if is[estate.Line(r)] || d.Off {
 			continue
@@ -79,7 +80,7 @@ func oldAnswers(before, after *analysis) []OldAnswer {
 			note(OldAnswer{d.Owner, d.Type, age, false})
 		}
 	}
-	for _, r := range after.Estate.Of(dns) {
+	for _, r := range come {
 		d := r.(*estate.DNS)
 		if was[estate.Line(r)] || d.Off || strings.HasPrefix(d.Owner, "*.") {
 			continue
@@ -160,49 +161,47 @@ func compare(ctx context.Context, before, after *analysis) (Effect, error) {
 	if err != nil {
 		return e, err
 	}
-	e.findings(was.Findings, is.Findings)
+	e.findings(was.Report, is.Report)
 	return e, nil
 }
 
 // findings notes which came and which ended.
-func (e *Effect) findings(was, is []findings.Finding) {
-	key := func(f *findings.Finding) string { return f.Code + " " + f.Subject }
-	had, has := map[string]bool{}, map[string]bool{}
-	for i := range was {
-		had[key(&was[i])] = true
-	}
-	for i := range is {
-		has[key(&is[i])] = true
-		if f := &is[i]; !had[key(f)] {
-			e.Brought = append(e.Brought, Brief{f.Code, f.Level, f.Subject, f.Why})
+func (e *Effect) findings(was, is findings.Report) {
+	brief := func(list []findings.Finding) []Brief {
+		out := []Brief{}
+		for _, f := range list {
+			out = append(out, Brief{f.Code, f.Level, f.Subject, f.Why})
 		}
+		return out
 	}
-	for i := range was {
-		if f := &was[i]; !has[key(f)] {
-			e.Fixed = append(e.Fixed, Brief{f.Code, f.Level, f.Subject, f.Why})
-		}
-	}
+	e.Fixed, e.Brought = brief(findings.Ended(was, is)), brief(findings.Ended(is, was))
 }
 
 // ofRecords are the findings that the records give by themselves, without a flow followed.
-func (a *analysis) ofRecords() []findings.Finding {
-	a.recordsOnce.Do(func() { a.records = findings.CheckRecords(a.tracer, a.day).Findings })
+func (a *analysis) ofRecords() findings.Report {
+	a.recordsOnce.Do(func() { a.records = findings.CheckRecords(a.tracer, a.day) })
 	return a.records
 }
 
-// glance compares what the records say by themselves and, where the names are known as they were, how those end that the
-// edit touches, where these are some: for an estate so large that following every flow takes longer than a person waits between two keys.
-func glance(ctx context.Context, before, after *analysis) Effect {
+// effectSoon is what an edit would do, as far as that is told while somebody types: where a large estate is not looked over yet
+// as it is, only what the records say by themselves and, where the names are known as they are, how those end that the edit
+// touches.
+func effectSoon(ctx context.Context, before, after *analysis) (Effect, error) {
+	if before.Estate.Count() <= largeEstate || before.checked.Load() != nil {
+		return compare(ctx, before, after)
+	}
 	e := noEffect()
 	e.Old = oldAnswers(before, after)
-	if len(after.before["internet"]) > 0 && !after.touch.Everything() {
-		_ = compareNames(ctx, &e, before, after, "internet") // it ends with the request
+	if len(after.before["internet"]) > 0 && !after.tracer.Touch().Everything() {
+		if err := compareNames(ctx, &e, before, after, "internet"); err != nil {
+			return e, err
+		}
 	}
 	e.findings(before.ofRecords(), after.ofRecords())
-	return e
+	return e, nil
 }
 
-// largeEstate is how many records make an estate one that is only glanced at while somebody types.
+// largeEstate is how many records make an estate one that takes longer to look over than a person waits between two keys.
 const largeEstate = 4_000
 
 // vantagesOf are internet and whatever vantages some names are for.
@@ -276,14 +275,15 @@ func concerns(r *Row, from string) bool {
 }
 
 func compareDoors(e *Effect, before, after *analysis) error {
-	was, err := before.exposure("internet")
+	v, err := before.tracer.VantageNamed("internet")
 	if err != nil {
 		return err
 	}
-	is, err := after.exposure("internet")
+	w, err := after.tracer.VantageNamed("internet")
 	if err != nil {
 		return err
 	}
+	was, is := trace.Unlike(before.tracer.ByAddress(v), after.tracer.ByAddress(w))
 	old, now := doors(was), doors(is)
 	for _, k := range now.order {
 		if _, there := old.at[k]; !there {
@@ -343,9 +343,36 @@ func (a *analysis) administration(ctx context.Context) (reached, meant map[admin
 	return reached, meant, order, nil
 }
 
+// losesAdministration says whether some network reaches less ports for administration than it did.
+func losesAdministration(ctx context.Context, before, after *analysis) (bool, error) {
+	networks := before.tracer.Model().Networks
+	lost := parallel.Map(ctx, len(networks), func(i int) bool {
+		v, err := before.tracer.VantageNamed(networks[i].Name)
+		if err != nil {
+			return false
+		}
+		w, err := after.tracer.VantageNamed(networks[i].Name)
+		if err != nil {
+			return true
+		}
+		was, is := trace.Unlike(before.tracer.ByAddress(v), after.tracer.ByAddress(w))
+		there := map[adminDoor]bool{}
+		for _, o := range openOf(is) {
+			there[adminDoor{o.Place, o.Service, o.Port}] = true
+		}
+		return slices.ContainsFunc(openOf(was), func(o *trace.Open) bool {
+			return findings.Administration(o) != "" && !there[adminDoor{o.Place, o.Service, o.Port}]
+		})
+	})
+	return slices.Contains(lost, true), ctx.Err()
+}
+
 // compareAdministration finds ports for administration that nobody would reach any more, or not those who are meant to: by
 // one of them one may just be coming in.
 func compareAdministration(ctx context.Context, e *Effect, before, after *analysis) error {
+	if lost, err := losesAdministration(ctx, before, after); err != nil || !lost {
+		return err
+	}
 	was, meant, order, err := before.administration(ctx)
 	if err != nil {
 		return err
@@ -373,16 +400,26 @@ func compareAdministration(ctx context.Context, e *Effect, before, after *analys
 	return nil
 }
 
+// openOf is all that is open at some addresses.
+func openOf(list []*trace.OpenAt) []*trace.Open {
+	var out []*trace.Open
+	for _, at := range list {
+		for i := range at.Open {
+			out = append(out, &at.Open[i])
+		}
+	}
+	return out
+}
+
 type doorSet struct {
 	at    map[string]DoorEffect
 	order []string
 }
 
-// doors are the ports that stand open, whatever the sites behind them.
-func doors(x trace.Exposure) doorSet {
+// doors are the ports that stand open at some addresses, whatever the sites behind them.
+func doors(list []*trace.OpenAt) doorSet {
 	set := doorSet{at: map[string]DoorEffect{}}
-	for i := range x.Open {
-		o := &x.Open[i]
+	for _, o := range openOf(list) {
 		k := strings.Join([]string{o.Address, o.Ports, o.Transport, o.Place, strings.Join(o.Sources.Only, ","), strings.Join(o.Sources.Except, ",")}, " ")
 		d, there := set.at[k]
 		if !there {

@@ -61,6 +61,56 @@ func TestRowsAfterEdits(t *testing.T) {
 	}
 }
 
+// TestEffectsAfterEdits holds what an edit is said to do, by an analysis that goes on from the one before, against what is said by
+// two that are made anew.
+func TestEffectsAfterEdits(t *testing.T) {
+	said := 0
+	for seed := uint64(1); seed <= 8; seed++ {
+		r := rand.New(rand.NewPCG(seed, 32))
+		text := demo.Estate
+		if seed%2 == 0 {
+			text = synth.String(120, seed)
+		}
+		e, faults := notation.Parse(text)
+		if len(faults) > 0 {
+			t.Fatal(faults)
+		}
+		a := analyse(store.Snapshot{Estate: e}, day)
+		var gone []estate.Record
+		for range 12 {
+			c, kept := synth.Edit(r, a.Estate, gone)
+			next, err := a.Estate.Apply(c)
+			if err != nil {
+				continue
+			}
+			gone = kept
+			b := a.draft(next)
+			got := effectOf(t, a, b)
+			want := effectOf(t, analyse(store.Snapshot{Estate: a.Estate}, day), analyse(store.Snapshot{Estate: next}, day))
+			if got != want {
+				t.Fatalf("seed %d, %v\ngone on: %s\nanew:    %s", seed, c, got, want)
+			}
+			a, said = b, said+len(got)
+		}
+	}
+	if said < 10_000 {
+		t.Errorf("only %d bytes said", said)
+	}
+}
+
+func effectOf(t *testing.T, before, after *analysis) string {
+	t.Helper()
+	e, err := compare(t.Context(), before, after)
+	if err != nil {
+		t.Fatal(err)
+	}
+	text, err := json.Marshal(e)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return string(text)
+}
+
 func tableOf(t *testing.T, a *analysis, vantages []string) string {
 	t.Helper()
 	var all []any

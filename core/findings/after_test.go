@@ -17,58 +17,80 @@ import (
 	"steady-compass/core/trace"
 )
 
+var edits = flag.Uint64("edits", 15, "edits of each estate to look over")
+
 var garbled = flag.Uint64("garbled", 40, "estates with garbled lines to look over")
 
-// TestAfterEdits makes edits, one after the other, and holds what is found by the analysis that goes on from the one before
-// against what is found when all is compiled anew.
+// TestAfterEdits makes edits, one after the other, and holds what is found by the check that goes on from the one before
+// against what is found when all is compiled and looked over anew. From each estate another edit is tried first, and left.
 func TestAfterEdits(t *testing.T) {
 	demo, err := os.ReadFile("../../demo/fernmoor.estate")
 	if err != nil {
 		t.Fatal(err)
 	}
-	texts := map[string]int{sound: 60, string(demo): 40, synth.String(12, 5): 40}
+	texts := []string{sound, string(demo), synth.String(12, 5), synth.String(210, 3)}
 	for seed := uint64(1); seed <= 12; seed++ {
-		texts[synth.Crossing(rand.New(rand.NewPCG(seed, 21)))+"\nintend plain 3 for lan\nintend 203.0.113.9 5 for internet"] = 25
+		texts = append(texts, synth.Crossing(rand.New(rand.NewPCG(seed, 21)))+"\nintend plain 3 for lan\nintend 203.0.113.9 5 for internet")
 	}
-	edits, found := 0, 0
-	for text, rounds := range texts {
-		r := rand.New(rand.NewPCG(uint64(len(text)), 8))
-		e, faults := notation.Parse(text)
-		if len(faults) > 0 {
-			t.Fatal(faults)
-		}
-		checked, err := Check(t.Context(), trace.New(model.Compile(e), day), day)
-		if err != nil {
-			t.Fatal(err)
-		}
+	done, found := 0, 0
+	for n, text := range texts {
+		r := rand.New(rand.NewPCG(uint64(n), *edits))
+		checked := looked(t, reread(t, text))
 		var gone []estate.Record
-		for range rounds {
-			c, kept := synth.Edit(r, e, gone)
-			next, err := e.Apply(c)
+		for range *edits {
+			c, kept := synth.Edit(r, checked.m.Estate, gone)
+			next, err := checked.m.Estate.Apply(c)
 			if err != nil {
 				continue // such a line may stand once only
 			}
-			gone, e = kept, next
-			if checked, err = checked.After(t.Context(), checked.t.After(e)); err != nil {
-				t.Fatal(err)
-			}
-			if text := notation.Print(e); notation.Print(reread(t, text)) != text {
+			gone = kept
+			if text := notation.Print(next); notation.Print(reread(t, text)) != text {
 				t.Fatalf("after %v the estate is not in order:\n%s", c, text)
 			}
-			anew, err := Check(t.Context(), trace.New(model.Compile(e), day), day)
-			if err != nil {
-				t.Fatal(err)
+			before := saidOf(t, checked)
+			left, _ := synth.Edit(r, checked.m.Estate, nil)
+			if other, err := checked.m.Estate.Apply(left); err == nil {
+				sameAs(t, left, goneOn(t, checked, other), other)
 			}
-			got, want := saidOf(t, checked), saidOf(t, anew)
-			if got != want {
-				t.Fatalf("after %v\n%s", c, firstDifference(got, want))
+			if now := saidOf(t, checked); now != before {
+				t.Fatalf("what was left, %v, changed what it was tried on\n%s", left, firstDifference(now, before))
 			}
-			edits, found = edits+1, found+len(want)
+			checked = goneOn(t, checked, next)
+			found += sameAs(t, c, checked, next)
+			done++
 		}
 	}
-	if edits < 300 || found < edits*500 {
-		t.Errorf("only %d edits, with %d bytes found", edits, found)
+	if done < len(texts)*int(*edits)/2 || found < done*500 {
+		t.Errorf("only %d edits, with %d bytes found", done, found)
 	}
+}
+
+func looked(t *testing.T, e *estate.Estate) *Checked {
+	t.Helper()
+	checked, err := Check(t.Context(), trace.New(model.Compile(e), day), day)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return checked
+}
+
+func goneOn(t *testing.T, from *Checked, e *estate.Estate) *Checked {
+	t.Helper()
+	checked, err := from.After(t.Context(), from.t.After(e))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return checked
+}
+
+// sameAs holds a check that went on against one made anew, and gives how much was said.
+func sameAs(t *testing.T, c estate.Change, checked *Checked, e *estate.Estate) int {
+	t.Helper()
+	got, want := saidOf(t, checked), saidOf(t, looked(t, e))
+	if got != want {
+		t.Fatalf("after %v\n%s", c, firstDifference(got, want))
+	}
+	return len(want)
 }
 
 func reread(t *testing.T, text string) *estate.Estate {

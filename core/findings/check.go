@@ -220,3 +220,18 @@ func (f *Finding) takeIn(again *Finding) {
 		f.Mend = joinMends(f.Mend, again.Mend)
 	}
 }
+
+// Ended are the findings of a report that another has not.
+func Ended(before, after Report) []Finding {
+	there := make(map[findingID]bool, len(after.Findings))
+	for i := range after.Findings {
+		there[after.Findings[i].id] = true
+	}
+	var out []Finding
+	for _, f := range before.Findings {
+		if !there[f.id] {
+			out = append(out, f)
+		}
+	}
+	return out
+}

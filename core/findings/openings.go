@@ -61,6 +61,7 @@ type exposed struct {
 	machines map[model.PlaceID][]noted // what each lets in from the internet in one family and not in the other
 	openings map[[2]string]*opening
 	filters  map[string]bool // the names that filters have
+	fronted  *trace.Fronted
 }
 
 // found is what was found of all that is open.
@@ -77,14 +78,14 @@ func (s *survey) expose(before *exposed, e edit) *exposed {
 	if before == nil || !s.m.HangsTogetherAs(e.before) {
 		before = &exposed{}
 	}
-	next := &exposed{filters: before.filters}
+	next := &exposed{filters: before.filters, fronted: s.t.Fronted(s.fronted, before.fronted, s.walks.fronted)}
 	sameFilters := before.filters != nil && estate.Same(e.before.Estate, s.m.Estate, "filter")
 	if !sameFilters {
 		next.filters = s.filterNames()
 		sameFilters = maps.Equal(next.filters, before.filters)
 	}
 	anew := s.placesAnew()
-	keys := s.lookAround()
+	keys := s.lookAround(next.fronted)
 	var changes []renewed[*doorwayPart]
 	next.doorways, changes = redo(s.ctx, before.doorways, keys, func(_ int, x *doorwayPart) bool { return !anew.some(x.lands) }, func(i int) *doorwayPart {
 		return s.lookInto(keys[i])
@@ -139,8 +140,7 @@ func (s *survey) expose(before *exposed, e edit) *exposed {
 }
 
 // lookAround gives the addresses at which something is open, from each vantage in turn.
-func (s *survey) lookAround() []doorway {
-	fronted := s.t.Fronted(s.fronted, s.walks.fronted)
+func (s *survey) lookAround(fronted *trace.Fronted) []doorway {
 	views := parallel.Map(s.ctx, len(s.m.Networks), func(i int) []*trace.OpenAt {
 		v, err := s.t.VantageNamed(s.m.Networks[i].Name)
 		switch {

@@ -88,14 +88,20 @@ type Exposure struct {
 
 // Fronted tells what stands before places.
 type Fronted struct {
-	ports func(model.PlaceID) []uint16
-	touch *Touch
+	ports  func(model.PlaceID) []uint16
+	touch  *Touch
+	itself *struct{ byte } // what tells it from others, without keeping it
+	after  *struct{ byte }
 }
 
-// Fronted tells of a place the ports that something stands before, rising; anew are the places where that may not be as it was
-// when the tracer before the edit was asked.
-func (t *Tracer) Fronted(ports func(model.PlaceID) []uint16, anew []model.PlaceID) *Fronted {
-	return &Fronted{ports, t.touched().also(anew)}
+// Fronted tells of a place the ports that something stands before, rising. after, where it is not nil, is what told that before
+// the edit, and anew are the places where it told something else.
+func (t *Tracer) Fronted(ports func(model.PlaceID) []uint16, after *Fronted, anew []model.PlaceID) *Fronted {
+	f := &Fronted{ports: ports, touch: t.touched().also(anew), itself: &struct{ byte }{}}
+	if after != nil {
+		f.after = after.itself
+	}
+	return f
 }
 
 // looking is how an exposure is looked at.

@@ -231,7 +231,7 @@ func TestBeyond(t *testing.T) {
 		}
 		tr := New(model.Compile(parsed(t, text)), "2026-11-25")
 		ports := map[string][]uint16{"plain": {2, 3, 7}, "away": {4}, "box/one": {uint16(1 + r.IntN(9))}}
-		fronted := tr.Fronted(func(p model.PlaceID) []uint16 { return ports[tr.Model().Places[p].Name] }, nil)
+		fronted := tr.Fronted(func(p model.PlaceID) []uint16 { return ports[tr.Model().Places[p].Name] }, nil, nil)
 		for _, net := range tr.Model().Networks {
 			v, err := tr.VantageNamed(net.Name)
 			if err != nil {

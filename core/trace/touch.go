@@ -80,6 +80,9 @@ func Anything() *Touch { return &Touch{all: true} }
 
 // Touched is what an edit may have changed that made of the tracer's estate the other's.
 func (t *Tracer) Touched(after *Tracer) *Touch {
+	if !after.m.HangsTogetherAs(t.m) {
+		return Anything()
+	}
 	x := &Touch{places: make([]bool, len(t.m.Places)), services: map[string]bool{}, names: map[string]bool{}}
 	left := mostTouching
 	for _, k := range estate.Kinds {

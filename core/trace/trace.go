@@ -319,5 +319,8 @@ func (t *Tracer) After(e *estate.Estate) *Tracer {
 	return next
 }
 
+// Touch is what the edit that the tracer came of may have changed; anything, where it came of none.
+func (t *Tracer) Touch() *Touch { return t.was.touch }
+
 // Model is what the tracer asks.
 func (t *Tracer) Model() *model.Model { return t.m }

@@ -21,9 +21,15 @@ type viewKey struct {
 type view struct {
 	trials []trial
 	at     []*OpenAt // of the trials, in turn
-	shown  []*OpenAt // those at which something is open or hidden
-	sum    sync.Once
-	all    Exposure
+	shown  []*OpenAt // those of which there is something to say
+	all    *sum
+	by     *struct{ byte } // of the Fronted that told what stands before places
+}
+
+// sum is an exposure of all addresses, brought together once.
+type sum struct {
+	once sync.Once
+	Exposure
 }
 
 // OpenAt is what is open at one address from a vantage. It is not to be changed: after an edit that does not touch it, it is the
@@ -47,18 +53,25 @@ type trial struct {
 // look looks from a vantage at every address.
 func (t *Tracer) look(v Vantage, how looking) *view {
 	key := viewKey{v.Word, how.fronted != nil, how.beyond}
+	if known, ok := t.views.Load(key); ok && how.fronted == nil {
+		return known.(*view)
+	}
 	old := &view{}
 	if t.was.views != nil {
-		if known, ok := t.was.views.Load(key); ok {
+		if known, ok := t.was.views.Load(key); ok && (how.fronted == nil || how.fronted.after == known.(*view).by) {
 			old = known.(*view)
 		}
 	}
 	touch := how.touch(t)
 	now := &view{trials: old.trials}
+	if how.fronted != nil {
+		now.by = how.fronted.itself
+	}
 	same := old.trials != nil && t.sameTrials()
 	if same && !slices.ContainsFunc(old.at, func(x *OpenAt) bool { return touch.Reading(&x.reads) }) {
-		t.views.Store(key, old)
-		return old
+		now.at, now.shown, now.all = old.at, old.shown, old.all
+		t.views.Store(key, now)
+		return now
 	}
 	if !same {
 		now.trials = t.trials(v)
@@ -76,9 +89,14 @@ func (t *Tracer) look(v Vantage, how looking) *view {
 			x = t.tried(c, &v, how)
 		}
 		now.at = append(now.at, x)
-		if len(x.Open)+len(x.Hidden) > 0 {
+		if len(x.Open)+len(x.Hidden)+len(x.Undecided) > 0 {
 			now.shown = append(now.shown, x)
 		}
+	}
+	if now.all = old.all; now.all == nil || !slices.Equal(now.shown, old.shown) {
+		now.all = &sum{}
+	} else {
+		now.shown = old.shown
 	}
 	t.views.Store(key, now)
 	return now
@@ -153,17 +171,39 @@ func (t *Tracer) tried(c trial, v *Vantage, how looking) *OpenAt {
 
 // exposure brings together what is open at each address.
 func (x *view) exposure(from string) Exposure {
-	x.sum.Do(func() {
-		x.all = Exposure{From: from, Open: []Open{}, Undecided: []Dark{}}
-		for _, at := range x.at {
-			x.all.Open, x.all.Undecided = append(x.all.Open, at.Open...), append(x.all.Undecided, at.Undecided...)
+	x.all.once.Do(func() {
+		all := Exposure{From: from, Open: []Open{}, Undecided: []Dark{}}
+		for _, at := range x.shown {
+			all.Open, all.Undecided = append(all.Open, at.Open...), append(all.Undecided, at.Undecided...)
 		}
-		slices.SortStableFunc(x.all.Undecided, func(a, b Dark) int {
+		slices.SortStableFunc(all.Undecided, func(a, b Dark) int {
 			return cmp.Or(strings.Compare(a.Address, b.Address), strings.Compare(a.Transport, b.Transport), strings.Compare(a.Ports, b.Ports))
 		})
-		x.all.Undecided = slices.CompactFunc(x.all.Undecided, func(a, b Dark) bool {
+		all.Undecided = slices.CompactFunc(all.Undecided, func(a, b Dark) bool {
 			return a.Address == b.Address && a.Transport == b.Transport && a.Ports == b.Ports && a.Place == b.Place
 		})
+		x.all.Exposure = all
 	})
-	return x.all
+	return x.all.Exposure
+}
+
+// ByAddress is an exposure address by address, where there is something to say of one.
+func (t *Tracer) ByAddress(v Vantage) []*OpenAt { return t.look(v, looking{}).shown }
+
+// Unlike are the addresses of two exposures from one vantage, before an edit and after, of which these do not say the same.
+func Unlike(before, after []*OpenAt) (was, is []*OpenAt) {
+	for len(before) > 0 && len(after) > 0 {
+		switch d := before[0].compare(&after[0].candidate); {
+		case before[0] == after[0]:
+			before, after = before[1:], after[1:]
+		case d < 0:
+			was, before = append(was, before[0]), before[1:]
+		case d > 0:
+			is, after = append(is, after[0]), after[1:]
+		default:
+			was, before = append(was, before[0]), before[1:]
+			is, after = append(is, after[0]), after[1:]
+		}
+	}
+	return append(was, before...), append(is, after...)
 }
