@@ -196,7 +196,13 @@ func (a *analysis) nameRows(n trace.Name, v trace.Vantage) []Row {
 	target := trace.Target{Text: n.Name, Name: n.Name}
 	var out []Row
 	for _, k := range ports {
-		paths := a.tracer.TraceReading(target, k, v, &reads)
+		paths, followed := []trace.Path(nil), false
+		if checked := a.checked.Load(); checked != nil {
+			paths, followed = checked.Paths(n.Name, k, v.Word, &reads)
+		}
+		if !followed {
+			paths = a.tracer.TraceReading(target, k, v, &reads)
+		}
 		r := Row{reads: &reads, Name: n.Name, Unicode: names.Unicode(n.Name), Zone: n.Zone, For: n.From, Port: k.Port, Transport: k.Transport.String(), Verdict: trace.VerdictOf(paths), Guessed: !known, Ways: []RowWay{}}
 		if r.For == nil {
 			r.For = []string{}

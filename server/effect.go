@@ -132,6 +132,15 @@ type Brief struct {
 func compare(ctx context.Context, before, after *analysis) (Effect, error) {
 	e := noEffect()
 	e.Old = oldAnswers(before, after)
+	was, err := before.check(ctx)
+	if err != nil {
+		return e, err
+	}
+	is, err := after.check(ctx)
+	if err != nil {
+		return e, err
+	}
+	e.findings(was.Report, is.Report)
 	for _, from := range vantagesOf(before, after) {
 		if err := compareNames(ctx, &e, before, after, from); err != nil {
 			return e, err
@@ -150,19 +159,8 @@ func compare(ctx context.Context, before, after *analysis) (Effect, error) {
 	if err := compareDoors(&e, before, after); err != nil {
 		return e, err
 	}
-	if err := compareAdministration(ctx, &e, before, after); err != nil {
-		return e, err
-	}
-	was, err := before.check(ctx)
-	if err != nil {
-		return e, err
-	}
-	is, err := after.check(ctx)
-	if err != nil {
-		return e, err
-	}
-	e.findings(was.Report, is.Report)
-	return e, nil
+	err = compareAdministration(ctx, &e, before, after)
+	return e, err
 }
 
 // findings notes which came and which ended.

@@ -129,7 +129,8 @@ func tableOf(t *testing.T, a *analysis, vantages []string) string {
 	return string(text)
 }
 
-// BenchmarkLine is one line typed on a large estate, to what it would do to the names it touches.
+// BenchmarkLine is one line typed on an estate that is looked over, to all that it would do: names, doors, ports for
+// administration, findings.
 func BenchmarkLine(b *testing.B) {
 	for _, names := range []int{1_000, 10_000} {
 		b.Run(fmt.Sprintf("names=%d", names), func(b *testing.B) {
@@ -138,7 +139,7 @@ func BenchmarkLine(b *testing.B) {
 				b.Fatal(faults)
 			}
 			a := analyse(store.Snapshot{Estate: e}, day)
-			if _, err := a.names(b.Context(), "internet"); err != nil {
+			if _, err := compare(b.Context(), a, a); err != nil {
 				b.Fatal(err)
 			}
 			line, _, err := notation.ParseLine("rule edge0 at 1 drop 443 from internet")
@@ -150,9 +151,9 @@ func BenchmarkLine(b *testing.B) {
 				if err != nil {
 					b.Fatal(err)
 				}
-				effect := noEffect()
-				if err := compareNames(b.Context(), &effect, a, a.draft(next), "internet"); err != nil || len(effect.Names) < 50 {
-					b.Fatal(err, len(effect.Names))
+				effect, err := effectSoon(b.Context(), a, a.draft(next))
+				if err != nil || len(effect.Names) < 50 || len(effect.Doors) == 0 || len(effect.Brought) == 0 {
+					b.Fatal(err, len(effect.Names), len(effect.Doors), len(effect.Brought))
 				}
 			}
 		})

@@ -283,6 +283,17 @@ func unresolved(found []*Finding) map[string]bool {
 	return out
 }
 
+// Paths are those that a check followed to a name on a port, from a vantage; what they came by is added to reads. false where it
+// followed none.
+func (x *Checked) Paths(name string, key trace.PortKey, from string, reads *trace.Reads) ([]trace.Path, bool) {
+	for _, w := range x.walksTo(name, reads) {
+		if w.key == key && w.from.Word == from {
+			return w.paths, true
+		}
+	}
+	return nil, false
+}
+
 // walksTo are the walks to a name; what these came by is added to reads.
 func (s *survey) walksTo(name string, reads *trace.Reads) []walk {
 	var keys []visitKey

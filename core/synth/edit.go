@@ -12,13 +12,16 @@ import (
 // Edit is a random edit: a line goes, is switched off or on, moves, is garbled, or comes back that went before. gone are the
 // lines that went so far; it gives those that are gone then.
 func Edit(r *rand.Rand, e *estate.Estate, gone []estate.Record) (estate.Change, []estate.Record) {
-	if len(gone) > 0 && r.IntN(4) == 0 {
+	all := e.All()
+	if len(gone) > 0 && (len(all) == 0 || r.IntN(4) == 0) {
 		i := r.IntN(len(gone))
 		back := gone[i]
 		gone = append(gone[:i:i], gone[i+1:]...)
 		return estate.Change{Add: []estate.Placed{{Record: back, At: r.IntN(4)}}}, gone
 	}
-	all := e.All()
+	if len(all) == 0 {
+		return estate.Change{}, gone
+	}
 	rec := all[r.IntN(len(all))]
 	c := estate.Change{Remove: []string{estate.Line(rec)}}
 	switch r.IntN(6) {
