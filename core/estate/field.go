@@ -67,6 +67,7 @@ type Field struct {
 	Expected string   // what stands there, for a person
 	Choices  []string // where only these words may stand there
 	Wants    RefKind  // what its names stand for
+	Refers   RefKind  // what its Refs may be to
 	List     bool     // a comma list
 	Flag     bool     // present or not, without a word of its own
 	Number   bool     // stored as a whole number (seconds, counts)
@@ -132,7 +133,7 @@ func field[R any, T any](lead, column string, f form[T], at func(*R) *T) Field {
 	get := func(r Record) *T { return at(any(r).(*R)) }
 	is := func(v T) bool { return !reflect.DeepEqual(v, f.absent) }
 	out := Field{
-		Lead: lead, Column: column, Expected: f.expected, Choices: f.choices, Wants: f.wants, List: f.list, Number: f.number,
+		Lead: lead, Column: column, Expected: f.expected, Choices: f.choices, Wants: f.wants, Refers: f.wants, List: f.list, Number: f.number,
 		take: func(r Record, w *Words) error {
 			word, err := w.Take(f.expected)
 			if err != nil {

@@ -478,7 +478,7 @@ func siteTo() Field {
 		return err
 	}
 	return Field{
-		Lead: "to", Column: "target", Expected: expected, Option: true, Choices: []string{"pool", "http://", "https://"}, Wants: 0,
+		Lead: "to", Column: "target", Expected: expected, Option: true, Choices: []string{"pool", "http://", "https://"}, Refers: RefPool,
 		take:  take,
 		print: target,
 		load: func(r Record, values []string) error {

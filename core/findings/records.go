@@ -196,7 +196,7 @@ func (s *survey) referring(to map[estate.Ref]bool, found func(*estate.Kind, stri
 	for _, k := range estate.Kinds {
 		for i := range k.Fields {
 			f := &k.Fields[i]
-			if f.Wants&wants == 0 {
+			if f.Refers&wants == 0 {
 				continue
 			}
 			for _, r := range s.m.Estate.Of(k) {
