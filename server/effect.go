@@ -182,15 +182,16 @@ func (a *analysis) ofRecords() findings.Report {
 }
 
 // effectSoon is what an edit would do, as far as that is told while somebody types: where a large estate is not looked over yet
-// as it is, only what the records say by themselves and, where the names are known as they are, how those end that the edit
-// touches.
+// as it is, or the edit may have changed anything, only what the records say by themselves and, where the names are known, how
+// those end that the edit touches.
 func effectSoon(ctx context.Context, before, after *analysis) (Effect, error) {
-	if before.Estate.Count() <= largeEstate || before.checked.Load() != nil {
+	anything := after.tracer.Touch().Everything()
+	if before.Estate.Count() <= largeEstate || before.checked.Load() != nil && !anything {
 		return compare(ctx, before, after)
 	}
 	e := noEffect()
 	e.Old = oldAnswers(before, after)
-	if len(after.before["internet"]) > 0 && !after.tracer.Touch().Everything() {
+	if len(after.before["internet"]) > 0 && !anything {
 		if err := compareNames(ctx, &e, before, after, "internet"); err != nil {
 			return e, err
 		}

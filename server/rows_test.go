@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"math/rand/v2"
+	"slices"
 	"strings"
 	"testing"
 
@@ -160,7 +161,8 @@ func BenchmarkLine(b *testing.B) {
 	}
 }
 
-// TestLineOnLargeEstate: a line typed says which names end otherwise by it, once the names are known as they are.
+// TestLineOnLargeEstate: a line typed says which names end otherwise by it, once the names are known as they are; and all that it
+// would do, once the estate is looked over.
 func TestLineOnLargeEstate(t *testing.T) {
 	h := served(t, synth.String(600, 1))
 	ask := func(line string) Effect {
@@ -189,5 +191,18 @@ func TestLineOnLargeEstate(t *testing.T) {
 	}
 	if e := ask("listen m3-4 7777 as thing"); len(e.Names) != 0 {
 		t.Errorf("a listener that no name leads to: %+v", e.Names)
+	}
+	if len(e.Doors) > 0 {
+		t.Errorf("before the estate was looked over, doors change: %+v", e.Doors)
+	}
+	call(t, h, "GET", "/api/findings", nil)
+	if e := ask(drop); len(e.Names) < 80 || len(e.Doors) == 0 || e.Doors[0].Opens || !slices.ContainsFunc(e.Brought, func(f Brief) bool { return f.Code == "intent.unmet" }) {
+		t.Errorf("%d names, doors %+v, %d findings", len(e.Names), e.Doors, len(e.Brought))
+	}
+	if e := ask("rule f0-3 at 1 drop 22"); len(e.Shut) != 1 || e.Shut[0].Place != "m0-3" || !e.Shut[0].Nobody {
+		t.Errorf("nobody comes in any more: %+v", e.Shut)
+	}
+	if e := ask("host fresh"); len(e.Brought) != 0 || len(e.Names) != 0 {
+		t.Errorf("a machine by itself: %+v", e)
 	}
 }
