@@ -31,7 +31,6 @@ type analysis struct {
 	checked  atomic.Pointer[findings.Checked]
 	mu       sync.Mutex
 	rows     map[string][]Row
-	open     map[string]trace.Exposure
 
 	// Of an analysis that goes on from another: the rows there, for as long as the edit between does not touch them.
 	before     map[string][]Row
@@ -52,7 +51,7 @@ func analyse(s store.Snapshot, day estate.Date) *analysis {
 }
 
 func analysisOf(s store.Snapshot, day estate.Date, t *trace.Tracer) *analysis {
-	return &analysis{Snapshot: s, day: day, tracer: t, checking: make(chan struct{}, 1), rows: map[string][]Row{}, open: map[string]trace.Exposure{}}
+	return &analysis{Snapshot: s, day: day, tracer: t, checking: make(chan struct{}, 1), rows: map[string][]Row{}}
 }
 
 // after is the analysis of an estate that came of the analysed one by an edit, on the same day.
@@ -227,17 +226,7 @@ func (a *analysis) exposure(from string) (trace.Exposure, error) {
 	if err != nil {
 		return trace.Exposure{}, err
 	}
-	a.mu.Lock()
-	x, ok := a.open[v.Word]
-	a.mu.Unlock()
-	if ok {
-		return x, nil
-	}
-	x = a.tracer.Exposure(v)
-	a.mu.Lock()
-	a.open[v.Word] = x
-	a.mu.Unlock()
-	return x, nil
+	return a.tracer.Exposure(v), nil
 }
 
 // everyExposure is what internet and each recorded network reach.
