@@ -44,7 +44,8 @@ func (e *Estate) Apply(c Change) (*Estate, error) {
 	edits := map[*Kind]*edited{}
 	of := func(k *Kind) *edited {
 		if edits[k] == nil {
-			edits[k] = &edited{list: slices.Clone(next.lists[k.index]), gaps: map[string][]int{}, commented: map[string]Record{}}
+			list := append(make([]Record, 0, len(next.lists[k.index])+len(c.Add)), next.lists[k.index]...)
+			edits[k] = &edited{list: list, gaps: map[string][]int{}, commented: map[string]Record{}}
 		}
 		return edits[k]
 	}

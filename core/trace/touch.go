@@ -78,8 +78,7 @@ type Touch struct {
 // Anything is a touch that may have changed whatever there is.
 func Anything() *Touch { return &Touch{all: true} }
 
-// Touched is what an edit may have changed that made of the tracer's estate the other's.
-func (t *Tracer) Touched(after *Tracer) *Touch {
+func (t *Tracer) touching(after *Tracer) *Touch {
 	if !after.m.HangsTogetherAs(t.m) {
 		return Anything()
 	}

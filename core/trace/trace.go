@@ -270,6 +270,7 @@ type Tracer struct {
 
 // was is what a tracer that went on from another takes over from that, as far as the edit between does not touch it.
 type was struct {
+	model    *model.Model
 	touch    *Touch
 	names    *named
 	landings *landings
@@ -307,7 +308,7 @@ func (t *Tracer) After(e *estate.Estate) *Tracer {
 	} else if list := t.names.list.Load(); list != nil {
 		next.was.names = &named{t.m.Estate, *list}
 	}
-	next.was.touch = t.Touched(next)
+	next.was.model, next.was.touch = t.m, t.touching(next)
 	if next.was.touch.all {
 		return next
 	}
@@ -321,6 +322,14 @@ func (t *Tracer) After(e *estate.Estate) *Tracer {
 
 // Touch is what the edit that the tracer came of may have changed; anything, where it came of none.
 func (t *Tracer) Touch() *Touch { return t.was.touch }
+
+// Touched is what an edit may have changed that made of the tracer's estate the other's.
+func (t *Tracer) Touched(after *Tracer) *Touch {
+	if after.was.model == t.m {
+		return after.was.touch
+	}
+	return t.touching(after)
+}
 
 // Model is what the tracer asks.
 func (t *Tracer) Model() *model.Model { return t.m }
