@@ -341,9 +341,7 @@ func meta(rule Rule, key string, elements []json.RawMessage, not bool) Rule {
 		}
 		m.From, m.To = m.From.Of(six != not), m.To.Of(six != not)
 	case "pkttype":
-		if !slices.Equal(list, []string{"unicast"}) && !(not && len(list) > 0) && !not {
-			m.Transport = 0 // broadcast and multicast are nobody's flows
-		}
+		m.packetTypes(list, not)
 	default:
 		return rule.strange("meta %s", key)
 	}

@@ -5,6 +5,7 @@ package packetfilter
 
 import (
 	"net/netip"
+	"slices"
 
 	"steady-compass/core/netset"
 )
@@ -132,6 +133,13 @@ func (m *Match) narrowInterfaces(out bool, list []string, not bool) {
 		at = &m.Out
 	}
 	*at = at.Intersect(Interfaces{Except: not, List: list})
+}
+
+// packetTypes narrows to packets for one machine, to many or to all: broadcast and multicast are nobody's flows.
+func (m *Match) packetTypes(list []string, not bool) {
+	if slices.Contains(list, "unicast") == not {
+		m.Transport = 0
+	}
 }
 
 // empty says whether no TCP or UDP flow is in the match.

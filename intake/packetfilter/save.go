@@ -288,6 +288,8 @@ func (p *savedRule) option(word string, not bool) {
 			return
 		}
 		p.rule = p.rule.states(list, not)
+	case "--pkt-type":
+		m.packetTypes(strings.Split(strings.ToLower(p.next()), ","), not)
 	case "--dst-type":
 		if kind := p.next(); kind == "LOCAL" && !not {
 			m.Local = true
