@@ -56,10 +56,14 @@ func TestEffects(t *testing.T) {
 		brought string
 		old     string
 	}{
-		{edit: "- rule edge pass 80,443 from internet to web\nrule edge pass 80 from internet to web",
-			names: "a.example:443 arrives>silent, www.a.example:443 arrives>silent", doors: "- 203.0.113.1 443 web", brought: "intent.unmet path.blocked"},
-		{edit: "rule edge at 1 drop any from internet",
-			names: "a.example:443 arrives>silent, www.a.example:443 arrives>silent", doors: "- 203.0.113.1 443 web, - 203.0.113.1 80 web", fixed: "exposure.undeclared", brought: "intent.unmet path.blocked"},
+		{
+			edit:  "- rule edge pass 80,443 from internet to web\nrule edge pass 80 from internet to web",
+			names: "a.example:443 arrives>silent, www.a.example:443 arrives>silent", doors: "- 203.0.113.1 443 web", brought: "intent.unmet path.blocked",
+		},
+		{
+			edit:  "rule edge at 1 drop any from internet",
+			names: "a.example:443 arrives>silent, www.a.example:443 arrives>silent", doors: "- 203.0.113.1 443 web, - 203.0.113.1 80 web", fixed: "exposure.undeclared", brought: "intent.unmet path.blocked",
+		},
 		{edit: "forward gate 2222 to 10.0.0.5:22\nrule edge pass 22 from internet to web\nrule own pass 22 from internet", doors: "+ 203.0.113.1 2222 web", brought: "exposure.wider"},
 		{edit: "- rule own pass 22 from lan", shut: "web:22 lan!", brought: "intent.unmet path.blocked"},
 		{edit: "- site front www.a.example at 443 files", names: "www.a.example:443 arrives>unanswered", brought: "site.none"},
@@ -119,8 +123,11 @@ func TestEffects(t *testing.T) {
 			what, got, want string
 			starts          bool
 		}{
-			{"names", sorted(names), c.names, true}, {"doors", sorted(doors), c.doors, false}, {"shut", sorted(shut), c.shut, false},
-			{"fixed", codes(got.Fixed), c.fixed, false}, {"old", sorted(old), c.old, false},
+			{"names", sorted(names), c.names, true},
+			{"doors", sorted(doors), c.doors, false},
+			{"shut", sorted(shut), c.shut, false},
+			{"fixed", codes(got.Fixed), c.fixed, false},
+			{"old", sorted(old), c.old, false},
 		} {
 			if part.got != part.want && !(part.starts && part.want != "" && strings.HasPrefix(part.got, part.want)) {
 				t.Errorf("%s\n%s: %s\nwant %s", c.edit, part.what, part.got, part.want)

@@ -39,3 +39,20 @@ func TestPanic(t *testing.T) {
 	})
 	t.Error("no panic")
 }
+
+// TestDo: things are done, each once; what goes wrong in one is the caller's to catch.
+func TestDo(t *testing.T) {
+	var got [3]int
+	Do(t.Context(), func() { got[0]++ }, func() { got[1]++ }, func() { got[2]++ })
+	if got != [3]int{1, 1, 1} {
+		t.Errorf("done: %v", got)
+	}
+	Do(t.Context())
+	defer func() {
+		if said, _ := recover().(string); !strings.Contains(said, "the second") {
+			t.Errorf("caught %q", said)
+		}
+	}()
+	Do(t.Context(), func() {}, func() { panic("the second") })
+	t.Error("no panic")
+}

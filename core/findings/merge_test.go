@@ -1,0 +1,136 @@
+package findings
+
+import (
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"testing"
+
+	"steady-compass/core/estate"
+	"steady-compass/core/trace"
+)
+
+func mend(remove, add string) *trace.Mend {
+	return &trace.Mend{Remove: strings.Fields(remove), Add: strings.Fields(add)}
+}
+
+// TestMerged: what is found more than once is one finding: the first says why, and takes in the records and mends of the others.
+func TestMerged(t *testing.T) {
+	f := func(code, subject, records string, m *trace.Mend) *Finding {
+		return Finding{Code: code, Subject: subject, Why: records, Records: strings.Fields(records), Mend: m}.made()
+	}
+	for _, c := range []struct {
+		name    string
+		found   []*Finding
+		records []string // of each finding in turn
+		mends   []string // remove>add
+	}{
+		{"nothing", nil, nil, nil},
+		{"one without a record", []*Finding{f("path.x", "a", "", nil)}, []string{""}, []string{""}},
+		{"two subjects", []*Finding{f("path.x", "a", "r1", nil), f("path.x", "b", "r1", nil)}, []string{"r1", "r1"}, []string{"", ""}},
+		{"two codes", []*Finding{f("path.x", "a", "r1", nil), f("path.y", "a", "r1", nil)}, []string{"r1", "r1"}, []string{"", ""}},
+		{"the same again", []*Finding{f("path.x", "a", "r1 r2", mend("r1", "n1")), f("path.x", "a", "r2 r3", mend("r1", "n1"))}, []string{"r1 r2 r3"}, []string{"r1>n1"}},
+		{"mends of two parts", []*Finding{f("path.x", "a", "r1", mend("r1", "n1")), f("path.x", "a", "r2", mend("r2", "n1 n2"))}, []string{"r1 r2"}, []string{"r1 r2>n1 n2"}},
+		{"mends of the same line", []*Finding{f("path.x", "a", "r1", mend("r1", "n1")), f("path.x", "a", "r1", mend("r1 r2", "n3"))}, []string{"r1"}, []string{"r1>n1"}},
+		{"a part that is not known how to end", []*Finding{f("path.x", "a", "r1", mend("r1", "n1")), f("path.x", "a", "r2", nil), f("path.x", "a", "r3", mend("r3", ""))}, []string{"r1 r2 r3"}, []string{""}},
+		{"a mend without a line", []*Finding{f("path.x", "a", "r1", mend("", "")), f("path.x", "a", "r2", mend("r2", ""))}, []string{"r1 r2"}, []string{""}},
+	} {
+		var before []string
+		for _, x := range c.found {
+			before = append(before, strings.Join(x.Records, " "))
+		}
+		got, at := merged(c.found)
+		var records, mends []string
+		for i, x := range got {
+			if at[x.id] != i {
+				t.Errorf("%s: %s is at %d", c.name, x.Subject, at[x.id])
+			}
+			if x.Level != Error || x.Records == nil {
+				t.Errorf("%s: %+v", c.name, x)
+			}
+			records = append(records, strings.Join(x.Records, " "))
+			word := ""
+			if x.Mend != nil {
+				word = strings.Join(x.Mend.Remove, " ") + ">" + strings.Join(x.Mend.Add, " ")
+			}
+			mends = append(mends, word)
+		}
+		if c.name == "a mend without a line" {
+			mends = []string{""} // empty or none
+		}
+		if !slices.Equal(records, c.records) || !slices.Equal(mends, c.mends) {
+			t.Errorf("%s: records %q, mends %q; want %q, %q", c.name, records, mends, c.records, c.mends)
+		}
+		for i, x := range c.found {
+			if strings.Join(x.Records, " ") != before[i] {
+				t.Errorf("%s: what a part found has changed: %q", c.name, x.Records)
+			}
+		}
+	}
+}
+
+// TestReportOrder: a report that goes on from another is in the order of one that is made anew, whatever came and went.
+func TestReportOrder(t *testing.T) {
+	r := rand.New(rand.NewPCG(8, 1))
+	codes := []string{"path.blocked", "order.unused", "order.redundant", "name.private", "conflict.map", "exposure.undeclared"}
+	s := looked(t, edited(t, sound, `accept order.unused a until 2027-01-01 note "for now"`)).survey
+	var report Report
+	for range 200 {
+		var found []*Finding
+		for range r.IntN(30) {
+			found = append(found, Finding{Code: codes[r.IntN(len(codes))], Subject: string(rune('a' + r.IntN(12))), Records: []string{}}.made())
+		}
+		anew := s.reportOf(found, Report{})
+		report = s.reportOf(found, report)
+		same := func(a, b Finding) bool { return a.Code == b.Code && a.Subject == b.Subject && a.Level == b.Level }
+		if !slices.EqualFunc(anew.Findings, report.Findings, same) || !slices.EqualFunc(anew.Accepted, report.Accepted, same) {
+			t.Fatalf("gone on: %v\nanew: %v", report.Findings, anew.Findings)
+		}
+		if !slices.IsSortedFunc(report.Findings, func(a, b Finding) int { return compareFindings(&a, &b) }) {
+			t.Fatalf("in no order: %v", report.Findings)
+		}
+		n := 0
+		for _, level := range levels {
+			n += report.Counts[level]
+		}
+		if n != len(report.Findings) || slices.ContainsFunc(report.Findings, func(f Finding) bool { return f.Code == "order.unused" && f.Subject == "a" }) {
+			t.Fatalf("%d are counted of %d: %v", n, len(report.Findings), report.Findings)
+		}
+	}
+}
+
+// TestHandedBy: which front stands for several does not hang on the order in which they are met.
+func TestHandedBy(t *testing.T) {
+	site := func(name string, guard string) *estate.Site {
+		return estate.Made(&estate.Site{Service: "front", Names: []string{name}, Files: estate.Files{Served: true}, Guard: estate.Guard{Text: guard}})
+	}
+	fronts := []*trace.Front{
+		{Place: "edge", Port: 443, TLS: true, Site: site("b.example", "")},
+		{Place: "edge", Port: 443, TLS: true, Site: site("a.example", "")},
+		{Place: "away", Port: 80, Site: site("c.example", "")},
+		{Place: "edge", Port: 443, TLS: true, Site: site("z.example", "the door")},
+		{Place: "away", Port: 80, Site: site("y.example", "the door")},
+	}
+	meet := func(list []*trace.Front) backend {
+		var b backend
+		for _, f := range list {
+			b.handedBy(f, f.Site.Guard != (estate.Guard{}), f.Place)
+		}
+		return b
+	}
+	r := rand.New(rand.NewPCG(1, 6))
+	for range 50 {
+		list := slices.Clone(fronts)
+		r.Shuffle(len(list), func(i, j int) { list[i], list[j] = list[j], list[i] })
+		if b := meet(list); b.front.Site.Names[0] != "y.example" || !b.guarded || !slices.Equal(b.fronts, []string{"away", "edge"}) {
+			t.Fatalf("%s of %q stands for all, guarded %v", b.front.Site.Names[0], b.fronts, b.guarded)
+		}
+		open := slices.DeleteFunc(list, func(f *trace.Front) bool { return f.Site.Guard != (estate.Guard{}) })
+		if b := meet(open); b.front.Site.Names[0] != "c.example" || b.guarded {
+			t.Fatalf("%s stands for those that ask nobody in, guarded %v", b.front.Site.Names[0], b.guarded)
+		}
+	}
+	if b := meet(nil); b.front != nil || b.guarded || b.fronts != nil {
+		t.Errorf("nothing stands before it: %+v", b)
+	}
+}
