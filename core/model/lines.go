@@ -8,7 +8,6 @@ import (
 	"strings"
 
 	"steady-compass/core/estate"
-	"steady-compass/core/names"
 )
 
 // part is the part of a model whose lines are compiled: some kinds of some machines' lines, some services and filters; or
@@ -428,7 +427,7 @@ func (m *Model) Recompile(e *estate.Estate) *Model {
 		return slices.ContainsFunc(slices.Concat(gone, come), func(r estate.Record) bool { return r.Meta().Off })
 	})
 	if !estate.Same(m.Estate, e, "zone", "dns", "name") {
-		next.Names = names.Compile(e, next.holdsOnInternet)
+		next.Names = m.Names.After(e, next.holdsOnInternet)
 	}
 	return &next
 }

@@ -4,6 +4,7 @@
 package names
 
 import (
+	"maps"
 	"net/netip"
 	"slices"
 	"strconv"
@@ -106,6 +107,7 @@ func (a *Answer) Last() string { return a.Chain[len(a.Chain)-1] }
 
 // Names is the recorded name space, compiled. It is immutable.
 type Names struct {
+	estate *estate.Estate
 	public *view
 	views  []*view                  // the copies of zones for some askers
 	over   map[string][]*estate.DNS // records of one name for some askers, where they have no copy of its zone
@@ -125,7 +127,7 @@ type view struct {
 	nodes map[string]*node
 
 	wildcards map[string]*node // by the name that they stand below
-	records   []*estate.DNS    // in the order in which they are written
+	records   []*estate.DNS    // of a copy, in the order in which they are written
 }
 
 // node is a name that exists, by its records or since a name below it does (RFC 4592 §2.2.2).
@@ -138,7 +140,7 @@ type node struct {
 // Compile builds the name space of an estate. holds tells what addresses a host holds on internet.
 func Compile(e *estate.Estate, holds func(host string, v6 bool) ([]netip.Addr, bool)) *Names {
 	n := &Names{
-		public: newView(nil), over: map[string][]*estate.DNS{}, files: map[string][]*estate.HostsEntry{},
+		estate: e, public: newView(nil), over: map[string][]*estate.DNS{}, files: map[string][]*estate.HostsEntry{},
 		groups: map[string]map[string]bool{}, holds: holds,
 	}
 	n.compileGroups(e)
@@ -189,6 +191,55 @@ func Compile(e *estate.Estate, holds func(host string, v6 bool) ([]netip.Addr, b
 	return n
 }
 
+// After is the name space of an estate that came of the compiled one by an edit, in the same groups. It answers as one compiled
+// anew does; where all that changed are public records of a few names that have some still, it shares the rest.
+func (n *Names) After(e *estate.Estate, holds func(host string, v6 bool) ([]netip.Addr, bool)) *Names {
+	gone, come := estate.Changed(n.estate, e, estate.KindNamed("dns"))
+	owners := map[string]bool{}
+	plain := estate.Same(n.estate, e, "zone", "name") && len(gone)+len(come) <= fewRecords
+	for _, r := range slices.Concat(gone, come) {
+		d := r.(*estate.DNS)
+		plain = plain && len(d.For) == 0
+		owners[d.Owner] = true
+	}
+	if !plain {
+		return Compile(e, holds)
+	}
+	nodes := map[string]*node{}
+	wanted := estate.OneOf(owners)
+	for _, r := range e.Of(estate.KindNamed("dns")) {
+		d := r.(*estate.DNS)
+		if !wanted(d.Owner) || d.Off || len(d.For) > 0 {
+			continue
+		}
+		if nodes[d.Owner] == nil {
+			nodes[d.Owner] = &node{}
+		}
+		nodes[d.Owner].put(d)
+	}
+	for owner := range owners {
+		if was := n.public.nodes[owner]; was != nil && nodes[owner] == nil && len(was.records) > 0 {
+			return Compile(e, holds) // it may be gone, and names above it with it
+		}
+	}
+	next := *n
+	next.estate, next.holds = e, holds
+	next.public = &view{zones: n.public.zones, nodes: maps.Clone(n.public.nodes), wildcards: maps.Clone(n.public.wildcards)}
+	for owner, at := range nodes {
+		*next.public.own(owner) = *at
+	}
+	return &next
+}
+
+// fewRecords is how many records may change before all are compiled anew.
+const fewRecords = 64
+
+// own is the node of a name, made anew.
+func (v *view) own(name string) *node {
+	v.add(name)
+	return v.make(name)
+}
+
 func newView(z *estate.Zone) *view {
 	return &view{zone: z, zones: map[string]*estate.Zone{}, nodes: map[string]*node{}, wildcards: map[string]*node{}}
 }
@@ -221,9 +272,14 @@ func (v *view) make(name string) *node {
 }
 
 func (v *view) put(d *estate.DNS) {
-	at := v.add(d.Owner)
+	v.add(d.Owner).put(d)
+	if v.zone != nil {
+		v.records = append(v.records, d)
+	}
+}
+
+func (at *node) put(d *estate.DNS) {
 	at.records = append(at.records, d)
-	v.records = append(v.records, d)
 	switch {
 	case d.Type == "NS":
 		at.cut = true
@@ -646,7 +702,7 @@ func (n *Names) Zone(zone string, asker Asker) (*estate.Zone, []*estate.DNS) {
 	}
 	var out []*estate.DNS
 	overridden := map[string]bool{}
-	for _, d := range v.records {
+	for _, d := range n.recordsOf(v) {
 		if v == n.public && v.longest(d.Owner) != zone {
 			continue
 		}
@@ -664,6 +720,20 @@ func (n *Names) Zone(zone string, asker Asker) (*estate.Zone, []*estate.DNS) {
 		out = append(out, n.override(d.Owner, asker)...)
 	}
 	return v.zones[zone], out
+}
+
+// recordsOf are the records of a view, in the order in which they are written.
+func (n *Names) recordsOf(v *view) []*estate.DNS {
+	if v != n.public {
+		return v.records
+	}
+	var out []*estate.DNS
+	for _, r := range n.estate.Of(estate.KindNamed("dns")) {
+		if d := r.(*estate.DNS); !d.Off && len(d.For) == 0 {
+			out = append(out, d)
+		}
+	}
+	return out
 }
 
 // Addresses answers for both families, IPv6 first. The code is that of the name: NoError where

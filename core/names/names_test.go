@@ -2,11 +2,15 @@ package names
 
 import (
 	"fmt"
+	"math/rand/v2"
 	"net/netip"
+	"slices"
 	"strings"
 	"testing"
 
+	"steady-compass/core/estate"
 	"steady-compass/core/notation"
+	"steady-compass/core/synth"
 )
 
 func compile(t *testing.T, text string) *Names {
@@ -226,5 +230,67 @@ func TestTooLong(t *testing.T) {
 	}
 	if a := n.Ask("x.d.a.example", "CNAME", everybody); a.Code != NoError || len(a.Values) != 1 {
 		t.Errorf("the alias that it makes: %v %v", a.Code, a.Values)
+	}
+}
+
+// TestAfterEdits holds what names answer after edits, one on the other, against what they answer when all is compiled anew.
+func TestAfterEdits(t *testing.T) {
+	holds := func(host string, v6 bool) ([]netip.Addr, bool) {
+		return []netip.Addr{netip.MustParseAddr("192.0.2.61")}, v6
+	}
+	askers := []Asker{{Levels: [][]string{{"internet"}}}, {Levels: [][]string{{"yard"}}}, {Levels: [][]string{{"box"}, {"shed"}}, Place: "box"}}
+	shared, done := 0, 0
+	for seed := uint64(1); seed <= 25; seed++ {
+		r := rand.New(rand.NewPCG(seed, 14))
+		e, faults := notation.Parse(zones)
+		if len(faults) > 0 {
+			t.Fatal(faults)
+		}
+		n := Compile(e, holds)
+		var gone []estate.Record
+		asked := map[string]bool{"none.a.example": true, "x.er.a.example": true, "y.dn.a.example": true, "sub.a.example": true}
+		for range 40 {
+			c, kept := synth.Edit(r, n.estate, gone)
+			next, err := n.estate.Apply(c)
+			if err != nil {
+				continue
+			}
+			gone = kept
+			after, anew := n.After(next, holds), Compile(next, holds)
+			for _, r := range next.Of(estate.KindNamed("dns")) {
+				asked[r.(*estate.DNS).Owner] = true
+			}
+			for name := range asked {
+				for _, qtype := range []string{"A", "MX", "NS", "CNAME", "TXT"} {
+					for _, asker := range askers {
+						got, want := fmt.Sprintf("%+v", after.Ask(name, qtype, asker)), fmt.Sprintf("%+v", anew.Ask(name, qtype, asker))
+						if got != want {
+							t.Fatalf("seed %d, after %v, %s %s\nanswers %s\nwant    %s", seed, c, name, qtype, got, want)
+						}
+					}
+				}
+				for _, asker := range askers {
+					if got, want := after.Standing(name, asker), anew.Standing(name, asker); got != want {
+						t.Fatalf("seed %d, after %v, %s stands %+v, want %+v", seed, c, name, got, want)
+					}
+				}
+			}
+			for _, zone := range []string{"a.example", "sub.a.example"} {
+				for _, asker := range askers {
+					z, list := after.Zone(zone, asker)
+					w, want := anew.Zone(zone, asker)
+					if z != w || !slices.Equal(list, want) {
+						t.Fatalf("seed %d, after %v, zone %s has %d records, want %d", seed, c, zone, len(list), len(want))
+					}
+				}
+			}
+			if done++; len(after.views) > 0 && len(n.views) > 0 && after.views[0] == n.views[0] {
+				shared++
+			}
+			n = after
+		}
+	}
+	if done < 400 || shared < 100 {
+		t.Errorf("%d edits, of which %d share what they leave alone", done, shared)
 	}
 }
