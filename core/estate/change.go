@@ -71,7 +71,7 @@ func (e *Estate) Apply(c Change) (*Estate, error) {
 	for k, ed := range edits {
 		next.lists[k.index] = slices.DeleteFunc(ed.list, func(r Record) bool { return r == nil })
 	}
-	loose := map[*Kind]bool{filterKind: edits[filterKind] != nil, listenKind: edits[listenKind] != nil}
+	loose := map[*Kind]bool{filterKind: edits[filterKind] != nil, listenKind: edits[listenKind] != nil && next.listenersOfSites(c)}
 	for _, p := range later {
 		k := p.Record.kind()
 		list := &next.lists[k.index]
@@ -94,6 +94,24 @@ func (e *Estate) Apply(c Change) (*Estate, error) {
 	}
 	next.arrange(func(k *Kind) bool { return loose[k] })
 	return next, nil
+}
+
+// listenersOfSites says whether a change speaks of a listener whose service has sites: these are in the order of listeners.
+func (e *Estate) listenersOfSites(c Change) bool {
+	services := map[string]bool{}
+	for _, line := range c.Remove {
+		if _, as, ok := strings.Cut(line, " as "); ok && strings.HasPrefix(line, listenKind.Word+" ") {
+			name, _, _ := strings.Cut(as, " ")
+			services[name] = true
+		}
+	}
+	for _, p := range c.Add {
+		if l, ok := p.Record.(*Listen); ok {
+			services[l.Service] = true
+		}
+	}
+	has := OneOf(services)
+	return slices.ContainsFunc(e.lists[siteKind.index], func(r Record) bool { return has(r.(*Site).Service) })
 }
 
 // edited is the list of a kind while a change is made. A line that goes leaves a gap, nil, for one that comes.

@@ -6,13 +6,18 @@ import (
 	"math/rand/v2"
 	"slices"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"testing"
 )
 
 // TestRedo holds what is taken over and what is worked out against what the keys and the touched ones say.
 func TestRedo(t *testing.T) {
+	var mu sync.Mutex
 	work := func(keys []string, made *[]string) func(int) string {
 		return func(i int) string {
+			mu.Lock()
+			defer mu.Unlock()
 			*made = append(*made, keys[i])
 			return keys[i] + "!"
 		}
@@ -127,9 +132,9 @@ func TestRedoAgain(t *testing.T) {
 func TestRedoEnds(t *testing.T) {
 	ctx, end := context.WithCancel(t.Context())
 	end()
-	made := 0
-	redo(ctx, nil, []int{1, 2, 3}, func(int, int) bool { return true }, func(int) int { made++; return 1 })
-	if made > 0 {
-		t.Errorf("%d values were worked out for nobody", made)
+	var made atomic.Int32
+	redo(ctx, nil, []int{1, 2, 3}, func(int, int) bool { return true }, func(int) int { return int(made.Add(1)) })
+	if made.Load() > 0 {
+		t.Errorf("%d values were worked out for nobody", made.Load())
 	}
 }

@@ -127,11 +127,11 @@ func (s *survey) expose(before *exposed, e edit) *exposed {
 			again[key] = nil
 		}
 	}
-	next.openings = make(map[[2]string]*opening, len(before.openings)+len(again))
-	for key, o := range before.openings {
-		if _, anew := again[key]; !anew {
-			next.openings[key] = o
-		}
+	if next.openings = maps.Clone(before.openings); next.openings == nil {
+		next.openings = make(map[[2]string]*opening, len(again))
+	}
+	for key := range again {
+		delete(next.openings, key)
 	}
 	for _, o := range next.workedOut(s, again) {
 		next.openings[[2]string{o.code, o.subject}] = o

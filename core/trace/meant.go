@@ -83,7 +83,7 @@ func (t *Tracer) intended() *landings {
 			}
 		}
 		known := map[aimedAt]*aimed{}
-		was := before.byIntent(next.intents)
+		was, gone := before.among(next.intents)
 		for n, i := range next.intents {
 			old := was(n)
 			if old != nil && !t.was.touch.Trace(i.Target, &old.reads) {
@@ -99,7 +99,7 @@ func (t *Tracer) intended() *landings {
 				goes(now)
 			}
 		}
-		for _, old := range before.without(next.intents) {
+		for _, old := range gone {
 			goes(old)
 		}
 		if len(anew) > 0 || before.at == nil {
@@ -110,34 +110,34 @@ func (t *Tracer) intended() *landings {
 	return t.landings.Load()
 }
 
-// byIntent gives where some intents land, by their index; nil for one that is not known.
-func (x *landings) byIntent(intents []*estate.Intent) func(n int) *landed {
-	if slices.Equal(x.intents, intents) {
-		return func(n int) *landed { return x.of[n] }
+// among holds some intents against those that are known: it gives where each landed, by its index, nil for one that is not known;
+// and where those landed that are not among them. Most stand at the same distance from the start or from the end.
+func (x *landings) among(intents []*estate.Intent) (was func(n int) *landed, gone []*landed) {
+	start, end, most := 0, 0, min(len(intents), len(x.intents))
+	for start < most && intents[start] == x.intents[start] {
+		start++
 	}
-	at := make(map[*estate.Intent]*landed, len(x.of))
-	for n, i := range x.intents {
-		at[i] = x.of[n]
+	for end < most-start && intents[len(intents)-1-end] == x.intents[len(x.intents)-1-end] {
+		end++
 	}
-	return func(n int) *landed { return at[intents[n]] }
-}
-
-// without are where those land that are not among some intents.
-func (x *landings) without(intents []*estate.Intent) []*landed {
-	if slices.Equal(x.intents, intents) {
-		return nil
-	}
-	there := make(map[*estate.Intent]bool, len(intents))
-	for _, i := range intents {
-		there[i] = true
-	}
-	var out []*landed
-	for n, i := range x.intents {
-		if !there[i] {
-			out = append(out, x.of[n])
+	here, there := intents[start:len(intents)-end], x.intents[start:len(x.intents)-end]
+	for n, i := range there {
+		if !slices.Contains(here, i) {
+			gone = append(gone, x.of[start+n])
 		}
 	}
-	return out
+	return func(n int) *landed {
+		switch {
+		case n < start:
+			return x.of[n]
+		case n >= len(intents)-end:
+			return x.of[n-len(intents)+len(x.intents)]
+		}
+		if at := slices.Index(there, intents[n]); at >= 0 {
+			return x.of[start+at]
+		}
+		return nil
+	}, gone
 }
 
 // meantAnew works out for some of what intents land at who is meant to get there.

@@ -97,10 +97,11 @@ func (t *Tracer) namesAfter() []Name {
 			}
 		}
 	}
-	come := t.findNames(estate.OneOf(only))
+	come := t.findNames(only)
+	wanted := estate.OneOf(only)
 	out := make([]Name, 0, len(before.list)+len(come))
 	for _, n := range before.list {
-		if only[n.Name] {
+		if wanted(n.Name) {
 			continue
 		}
 		for len(come) > 0 && come[0].compare(&n) < 0 {
@@ -120,10 +121,14 @@ func (n *Name) compare(o *Name) int {
 }
 
 // findNames are the names: all, or only some.
-func (t *Tracer) findNames(only func(string) bool) []Name {
+func (t *Tracer) findNames(only map[string]bool) []Name {
 	at := map[string]*Name{}
+	wanted := func(string) bool { return true }
+	if only != nil {
+		wanted = estate.OneOf(only)
+	}
 	note := func(name string, r estate.Record) *Name {
-		if only != nil && !only(name) || name == "*" || name == "" || isIP(name) || strings.HasPrefix(name, "_") || strings.Contains(name, "._") {
+		if !wanted(name) || name == "*" || name == "" || isIP(name) || strings.HasPrefix(name, "_") || strings.Contains(name, "._") {
 			return nil
 		}
 		n := at[name]
@@ -161,13 +166,9 @@ func (t *Tracer) findNames(only func(string) bool) []Name {
 			narrowed[d.Owner] = append(narrowed[d.Owner], s.String())
 		}
 	}
-	for _, s := range t.m.Services {
-		for _, site := range s.Sites {
-			note(site.Name, site.Record)
-		}
-	}
+	t.eachSite(only, func(name string, site *estate.Site) { note(name, site) })
 	for _, i := range t.m.Intents {
-		if t.m.PlaceNamed(i.Target) == nil && t.m.NetNamed(i.Target) == nil {
+		if wanted(i.Target) && t.m.PlaceNamed(i.Target) == nil && t.m.NetNamed(i.Target) == nil {
 			note(i.Target, i)
 		}
 	}
@@ -201,6 +202,29 @@ func (t *Tracer) findNames(only func(string) bool) []Name {
 	}
 	slices.SortFunc(out, func(a, b Name) int { return a.compare(&b) })
 	return out
+}
+
+// eachSite gives the sites of services that something listens as, by each of their names: all, or those of some names.
+func (t *Tracer) eachSite(only map[string]bool, found func(name string, site *estate.Site)) {
+	if only == nil {
+		for _, s := range t.m.Services {
+			for _, site := range s.Sites {
+				found(site.Name, site.Record)
+			}
+		}
+		return
+	}
+	for name := range only {
+		sites := t.index.exact[name]
+		if base, wild := strings.CutPrefix(name, "*."); wild {
+			sites = t.index.wildcards[base]
+		}
+		for _, s := range sites {
+			if !s.Off && t.m.Services[s.Service] != nil {
+				found(name, s)
+			}
+		}
+	}
 }
 
 // CompareNames orders names by their labels from the right, the shorter first: the order of RFC 4034 §6.1.

@@ -34,6 +34,12 @@ func (r *Reads) And(other *Reads) {
 	r.all = r.all || other.all
 }
 
+func (r *Reads) clone() Reads {
+	c := *r
+	c.places, c.services, c.names = slices.Clone(r.places), slices.Clone(r.services), slices.Clone(r.names)
+	return c
+}
+
 func (r *Reads) place(id model.PlaceID) {
 	if r != nil && !slices.Contains(r.places, id) {
 		r.places = append(r.places, id)

@@ -21,6 +21,7 @@ type viewKey struct {
 type view struct {
 	trials []trial
 	at     []*OpenAt // of the trials, in turn
+	reads  Reads     // of all of these, and perhaps more
 	shown  []*OpenAt // those of which there is something to say
 	all    *sum
 	by     *struct{ byte } // of the Fronted that told what stands before places
@@ -68,8 +69,8 @@ func (t *Tracer) look(v Vantage, how looking) *view {
 		now.by = how.fronted.itself
 	}
 	same := old.trials != nil && t.sameTrials()
-	if same && !slices.ContainsFunc(old.at, func(x *OpenAt) bool { return touch.Reading(&x.reads) }) {
-		now.at, now.shown, now.all = old.at, old.shown, old.all
+	if same && !touch.Reading(&old.reads) {
+		now.at, now.reads, now.shown, now.all = old.at, old.reads, old.shown, old.all
 		t.views.Store(key, now)
 		return now
 	}
@@ -77,6 +78,7 @@ func (t *Tracer) look(v Vantage, how looking) *view {
 		now.trials = t.trials(v)
 	}
 	left := old.at
+	now.reads = old.reads.clone()
 	for _, c := range now.trials {
 		for len(left) > 0 && left[0].compare(&c.candidate) < 0 {
 			left = left[1:]
@@ -87,6 +89,7 @@ func (t *Tracer) look(v Vantage, how looking) *view {
 		}
 		if x == nil || touch.Reading(&x.reads) {
 			x = t.tried(c, &v, how)
+			now.reads.And(&x.reads)
 		}
 		now.at = append(now.at, x)
 		if len(x.Open)+len(x.Hidden)+len(x.Undecided) > 0 {
