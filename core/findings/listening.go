@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"sync"
 
 	"steady-compass/core/estate"
 	"steady-compass/core/model"
@@ -15,6 +16,7 @@ type listening struct {
 	m        *model.Model
 	recorded netset.Addrs
 	owned    [][]behind // by machine: what it has on each of its addresses
+	leads    *sync.Map  // by machine: to which doors it leads
 	// at are the addresses as other machines reach them: on the outer ports of maps and forwards.
 	at    map[netip.Addr][]door
 	addrs []netip.Addr                      // of at, in the order met
@@ -66,7 +68,7 @@ func (s *survey) listeners(before *listening, e edit) *listening {
 
 // newListening works it out; before, where it is set, is what stood there in a model in which machines hang together as in this.
 func newListening(m *model.Model, before *listening) *listening {
-	l := &listening{m: m, at: map[netip.Addr][]door{}, feeds: map[model.PlaceID][]model.PlaceID{}, owned: make([][]behind, len(m.Places))}
+	l := &listening{m: m, at: map[netip.Addr][]door{}, feeds: map[model.PlaceID][]model.PlaceID{}, owned: make([][]behind, len(m.Places)), leads: &sync.Map{}}
 	if before == nil {
 		before = &listening{recorded: recordedAddrs(m)}
 	}
@@ -96,6 +98,9 @@ func newListening(m *model.Model, before *listening) *listening {
 		for _, f := range p.Forwards {
 			l.forward(p, f)
 		}
+	}
+	if before.m != nil && l.sameDoors(before) {
+		l.leads = before.leads
 	}
 	return l
 }
@@ -419,24 +424,67 @@ func (l *listening) relayed(b *behind, p *model.Place, a netip.Addr, from model.
 
 // others are the addresses of other machines to which a machine leads.
 func (l *lookout) others(p *model.Place, to model.Match, seen func(netip.Addr) bool, take func(netip.Addr, behind)) {
-	addrs := l.addrs
 	if few, ok := to.Set.Addrs(32); ok && !to.Any {
-		addrs = few
-	}
-	for _, a := range addrs {
-		if !seen(a) {
-			continue
-		}
-		for _, d := range l.at[a] {
-			if d.place.ID == p.ID || p.Owns(a) {
-				continue
+		for _, a := range few {
+			for _, d := range l.at[a] {
+				if seen(a) && l.leadsTo(p, a, d) {
+					l.look(d.place)
+					take(a, d.behind)
+				}
 			}
-			if hop := l.m.NextHop(p, a); hop.Kind != model.NoWay && (hop.Kind != model.OnLink || hop.Place == d.place.ID) {
+		}
+		return
+	}
+	leads := l.leadsToAll(p)
+	n := 0 // of the doors of all addresses
+	for _, a := range l.addrs {
+		doors := l.at[a]
+		for i, d := range doors {
+			if leads[(n+i)/64]>>((n+i)%64)&1 == 1 && seen(a) {
 				l.look(d.place)
 				take(a, d.behind)
 			}
 		}
+		n += len(doors)
 	}
+}
+
+// leadsTo says whether a machine leads flows for an address to one of its doors, on another machine.
+func (l *listening) leadsTo(p *model.Place, a netip.Addr, d door) bool {
+	if d.place.ID == p.ID || p.Owns(a) {
+		return false
+	}
+	hop := l.m.NextHop(p, a)
+	return hop.Kind != model.NoWay && (hop.Kind != model.OnLink || hop.Place == d.place.ID)
+}
+
+// leadsToAll is that for every door, a bit each, in the order of the addresses; worked out once for a machine.
+func (l *listening) leadsToAll(p *model.Place) []uint64 {
+	if known, ok := l.leads.Load(p.ID); ok {
+		return known.([]uint64)
+	}
+	var out []uint64
+	n := 0
+	for _, a := range l.addrs {
+		for _, d := range l.at[a] {
+			if n%64 == 0 {
+				out = append(out, 0)
+			}
+			if l.leadsTo(p, a, d) {
+				out[n/64] |= 1 << (n % 64)
+			}
+			n++
+		}
+	}
+	l.leads.Store(p.ID, out)
+	return out
+}
+
+// sameDoors says whether another has doors of the same machines at the same addresses.
+func (l *listening) sameDoors(other *listening) bool {
+	return slices.EqualFunc(l.addrs, other.addrs, func(a, b netip.Addr) bool {
+		return a == b && slices.EqualFunc(l.at[a], other.at[b], func(x, y door) bool { return x.place.ID == y.place.ID })
+	})
 }
 
 // leadsOut says whether a machine has a way to addresses that nobody recorded holds.
