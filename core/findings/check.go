@@ -82,24 +82,30 @@ func checked(ctx context.Context, t *trace.Tracer, day estate.Date, before *Chec
 		return nil, err
 	}
 	next.walks = w
-	found := slices.Concat(next.records.found(), next.walks.found(), next.needed(next.records.expired()))
-	missing := unresolved(found)
-	var nearby, ports []*Finding
+	found := merging{at: map[findingID]int{}, own: map[int]bool{}}
+	var missing map[string]bool // the names that are said not to resolve
 	parallel.Do(ctx,
 		func() { next.open = next.expose(before.open, e) },
 		func() { next.filters = next.lookAtFilters(before.filters, e, next.behind, next.records) },
+		func() {
+			found.take(next.records.found()...)
+			found.take(next.walks.found()...)
+			found.take(next.needed(next.records.expired())...)
+			missing = unresolved(found.all)
+			found.take(next.nearMisses(missing)...)
+			found.take(next.ofPorts(before, e)...)
+		},
 		func() { next.names = next.lookAtNames(before.names, e) },
-		func() { nearby, ports = next.nearMisses(missing), next.ofPorts(before, e) },
 	)
 	if err := ctx.Err(); err != nil {
 		return nil, err
 	}
-	found = slices.Concat(found, withoutWWW(next.names.values, missing), nearby, ports)
+	found.take(withoutWWW(next.names.values, missing)...)
 	for _, f := range next.filters.values {
-		found = append(found, f.found...)
+		found.take(f.found...)
 	}
-	found = append(found, next.open.found()...)
-	next.Report = next.reportOf(found, before.Report)
+	found.take(next.open.found()...)
+	next.Report = next.reportOf(&found, before.Report)
 	next.ctx = context.Background() // it outlives the request
 	return next, nil
 }
@@ -109,7 +115,9 @@ func CheckRecords(t *trace.Tracer, day estate.Date) Report {
 	s := survey{ctx: context.Background(), t: t, m: t.Model(), day: day}
 	records := s.lookAtRecords(nil, edit{touch: trace.Anything()})
 	x := Checked{survey: s}
-	return s.reportOf(slices.Concat(records.found(), records.expired(), x.ofPorts(&Checked{}, edit{})), Report{})
+	found := merging{at: map[findingID]int{}, own: map[int]bool{}}
+	found.take(slices.Concat(records.found(), records.expired(), x.ofPorts(&Checked{}, edit{}))...)
+	return s.reportOf(&found, Report{})
 }
 
 // edit is what parts of a check that were done before are held against.
@@ -118,9 +126,8 @@ type edit struct {
 	before *model.Model
 }
 
-// reportOf brings together what was found, one finding a code and subject: the first of these takes in the records and mends
-// of the others. Those that a report before has too are in order as they stand there.
-func (s *survey) reportOf(found []*Finding, before Report) Report {
+// reportOf is what was found, in order. Those that a report before has too are in order as they stand there.
+func (s *survey) reportOf(found *merging, before Report) Report {
 	r := Report{Accepted: []Finding{}, Counts: map[Level]int{Error: 0, Warning: 0, Note: 0}}
 	accepted := map[[2]string]bool{}
 	for _, rec := range s.m.Estate.Of(estate.KindNamed("accept")) {
@@ -129,7 +136,7 @@ func (s *survey) reportOf(found []*Finding, before Report) Report {
 			accepted[[2]string{a.Code, a.Subject}] = true
 		}
 	}
-	all, at := merged(found)
+	all, at := found.all, found.at
 	placed := make([]bool, len(all))
 	place := func(i int, to *[]*Finding) {
 		placed[i] = true
@@ -183,27 +190,29 @@ func compareFindings(a, b *Finding) int {
 	return cmp.Or(cmp.Compare(a.Level.Rank(), b.Level.Rank()), strings.Compare(a.Subject, b.Subject), strings.Compare(a.Code, b.Code))
 }
 
-// merged is what was found, each code and subject once.
-func merged(found []*Finding) (out []*Finding, at map[findingID]int) {
-	at = make(map[findingID]int, len(found))
-	out = make([]*Finding, 0, len(found))
-	own := map[int]bool{} // of out, those that took in others, and are not those of a part any more
+// merging brings together what is found, one finding a code and subject: the first of these takes in the records and mends of the
+// others.
+type merging struct {
+	all []*Finding
+	at  map[findingID]int
+	own map[int]bool // of all, those that took in others, and are not those of a part any more
+}
+
+func (m *merging) take(found ...*Finding) {
 	for _, f := range found {
-		i, known := at[f.id]
+		i, known := m.at[f.id]
 		if !known {
-			at[f.id] = len(out)
-			out = append(out, f)
+			m.at[f.id] = len(m.all)
+			m.all = append(m.all, f)
 			continue
 		}
-		if !own[i] {
-			own[i] = true
-			first := *out[i]
+		if !m.own[i] {
+			first := *m.all[i]
 			first.Records = slices.Clip(first.Records)
-			out[i] = &first
+			m.own[i], m.all[i] = true, &first
 		}
-		out[i].takeIn(f)
+		m.all[i].takeIn(f)
 	}
-	return out, at
 }
 
 // takeIn is the same found again.

@@ -44,6 +44,10 @@ func buildIndex(m *model.Model, before *Tracer) *index {
 	} else {
 		x.indexSites(m.Estate.Of(estate.KindNamed("site")))
 	}
+	if before != nil && m.HangsTogetherAs(before.m) && estate.Same(before.m.Estate, m.Estate, "forward") {
+		x.forwards = before.index.forwards
+		return x
+	}
 	for _, p := range m.Places {
 		for _, f := range p.Forwards {
 			x.forwards[f.Record.To.Addr] = append(x.forwards[f.Record.To.Addr], f)
