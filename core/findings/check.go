@@ -82,7 +82,7 @@ func checked(ctx context.Context, t *trace.Tracer, day estate.Date, before *Chec
 		return nil, err
 	}
 	next.walks = w
-	found := merging{at: map[findingID]int{}, own: map[int]bool{}}
+	found := newMerging(len(before.Findings) + len(before.Accepted))
 	var missing map[string]bool // the names that are said not to resolve
 	parallel.Do(ctx,
 		func() { next.open = next.expose(before.open, e) },
@@ -105,7 +105,7 @@ func checked(ctx context.Context, t *trace.Tracer, day estate.Date, before *Chec
 		found.take(f.found...)
 	}
 	found.take(next.open.found()...)
-	next.Report = next.reportOf(&found, before.Report)
+	next.Report = next.reportOf(found, before.Report)
 	next.ctx = context.Background() // it outlives the request
 	return next, nil
 }
@@ -115,9 +115,9 @@ func CheckRecords(t *trace.Tracer, day estate.Date) Report {
 	s := survey{ctx: context.Background(), t: t, m: t.Model(), day: day}
 	records := s.lookAtRecords(nil, edit{touch: trace.Anything()})
 	x := Checked{survey: s}
-	found := merging{at: map[findingID]int{}, own: map[int]bool{}}
+	found := newMerging(0)
 	found.take(slices.Concat(records.found(), records.expired(), x.ofPorts(&Checked{}, edit{}))...)
-	return s.reportOf(&found, Report{})
+	return s.reportOf(found, Report{})
 }
 
 // edit is what parts of a check that were done before are held against.
@@ -196,6 +196,11 @@ type merging struct {
 	all []*Finding
 	at  map[findingID]int
 	own map[int]bool // of all, those that took in others, and are not those of a part any more
+}
+
+// newMerging has room for about so many.
+func newMerging(about int) *merging {
+	return &merging{make([]*Finding, 0, about), make(map[findingID]int, about), map[int]bool{}}
 }
 
 func (m *merging) take(found ...*Finding) {

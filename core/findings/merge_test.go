@@ -39,7 +39,7 @@ func TestMerged(t *testing.T) {
 		for _, x := range c.found {
 			before = append(before, strings.Join(x.Records, " "))
 		}
-		m := merging{at: map[findingID]int{}, own: map[int]bool{}}
+		m := newMerging(0)
 		m.take(c.found...)
 		got, at := m.all, m.at
 		var records, mends []string
@@ -82,10 +82,10 @@ func TestReportOrder(t *testing.T) {
 		for range r.IntN(30) {
 			found = append(found, Finding{Code: codes[r.IntN(len(codes))], Subject: string(rune('a' + r.IntN(12))), Records: []string{}}.made())
 		}
-		m := merging{at: map[findingID]int{}, own: map[int]bool{}}
+		m := newMerging(0)
 		m.take(found...)
-		anew := s.reportOf(&m, Report{})
-		report = s.reportOf(&m, report)
+		anew := s.reportOf(m, Report{})
+		report = s.reportOf(m, report)
 		same := func(a, b Finding) bool { return a.Code == b.Code && a.Subject == b.Subject && a.Level == b.Level }
 		if !slices.EqualFunc(anew.Findings, report.Findings, same) || !slices.EqualFunc(anew.Accepted, report.Accepted, same) {
 			t.Fatalf("gone on: %v\nanew: %v", report.Findings, anew.Findings)

@@ -211,8 +211,9 @@ func (m *Model) rulesOf(x part) map[string][]*estate.Rule {
 		}
 		return out
 	}
-	rank := map[string]int{}
-	for _, r := range m.Estate.Of(estate.KindNamed("filter")) {
+	filters := m.Estate.Of(estate.KindNamed("filter"))
+	rank := make(map[string]int, len(filters))
+	for _, r := range filters {
 		if name := r.(*estate.Filter).Name; rank[name] == 0 {
 			rank[name] = len(rank) + 1
 		}
@@ -256,7 +257,7 @@ func (m *Model) compileFilters(x part) {
 		}
 		touched = estate.OneOf(names)
 	}
-	seen := map[string]bool{}
+	seen := make(map[string]bool, len(m.Estate.Of(estate.KindNamed("filter"))))
 	m.Stateless = false
 	for f := range eachInForce[*estate.Filter](m.Estate, "filter") {
 		if seen[f.Name] {
