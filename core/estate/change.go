@@ -100,9 +100,11 @@ func (e *Estate) Apply(c Change) (*Estate, error) {
 func (e *Estate) listenersOfSites(c Change) bool {
 	services := map[string]bool{}
 	for _, line := range c.Remove {
-		if _, as, ok := strings.Cut(line, " as "); ok && strings.HasPrefix(line, listenKind.Word+" ") {
-			name, _, _ := strings.Cut(as, " ")
-			services[name] = true
+		words := strings.Fields(line)
+		for i, word := range words[1:] {
+			if words[0] == listenKind.Word && word == "as" && i+2 < len(words) {
+				services[words[i+2]] = true // or a word of a note: one too many does no harm
+			}
 		}
 	}
 	for _, p := range c.Add {

@@ -271,10 +271,10 @@ func (t *Tracer) addressTakes(a netip.Addr, proto netset.Transport, depth int) *
 	}
 	x := &taking{takes: depth > maxHops || t.allDoors().unknown}
 	for _, h := range t.m.Owners(a) {
-		x.takes = t.listens(t.m.Places[h.Place], proto, depth, &x.reads) || x.takes
+		x.takes = x.takes || t.listens(t.m.Places[h.Place], proto, depth, &x.reads)
 	}
 	for _, p := range t.allDoors().routedTo(a) {
-		x.takes = t.listens(t.m.Places[p], proto, depth, &x.reads) || x.takes
+		x.takes = x.takes || t.listens(t.m.Places[p], proto, depth, &x.reads)
 	}
 	if depth == 0 {
 		t.taking.keep(key, x)
@@ -284,8 +284,9 @@ func (t *Tracer) addressTakes(a netip.Addr, proto netset.Transport, depth int) *
 
 // listens says whether a place, or what it forwards to, listens for a transport; or whether nobody wrote down what does.
 func (t *Tracer) listens(p *model.Place, proto netset.Transport, depth int, reads *Reads) bool {
-	reads.place(p.ID)
 	stack := t.m.Places[p.Stack]
+	reads.place(p.ID)
+	reads.place(stack.ID)
 	if p.Unlisted || p.Outside || stack.Unlisted ||
 		slices.ContainsFunc(stack.Sockets, func(s model.Socket) bool { return s.Record.Bind.Transport&proto != 0 }) ||
 		slices.ContainsFunc(p.Maps, func(m *model.Map) bool { return m.Record.Bind.Transport&proto != 0 }) {
