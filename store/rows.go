@@ -3,7 +3,6 @@ package store
 import (
 	"context"
 	"fmt"
-	"slices"
 	"strconv"
 	"strings"
 
@@ -285,18 +284,4 @@ func number(word string) (int64, error) {
 	}
 	s, err := estate.ParseSeconds(word)
 	return int64(s), err
-}
-
-// columnsOf are the columns and list tables that a kind is stored in, for holding them against the schema.
-func columnsOf(k *estate.Kind) (columns, lists []string) {
-	columns = []string{"id", "rank", "comments"}
-	for i := range k.Fields {
-		if f := &k.Fields[i]; f.List {
-			lists = append(lists, listTable(k, f))
-		} else {
-			columns = append(columns, f.Column)
-		}
-	}
-	slices.Sort(columns)
-	return columns, lists
 }

@@ -51,6 +51,20 @@ func change(t *testing.T, remove string, add string) estate.Change {
 	return c
 }
 
+// columnsOf are the columns and list tables that a kind is stored in, for holding them against the schema.
+func columnsOf(k *estate.Kind) (columns, lists []string) {
+	columns = []string{"id", "rank", "comments"}
+	for i := range k.Fields {
+		if f := &k.Fields[i]; f.List {
+			lists = append(lists, listTable(k, f))
+		} else {
+			columns = append(columns, f.Column)
+		}
+	}
+	slices.Sort(columns)
+	return columns, lists
+}
+
 // TestSchema holds the tables against the kinds as they are declared.
 func TestSchema(t *testing.T) {
 	s := open(t, "")
