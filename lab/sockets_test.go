@@ -173,7 +173,7 @@ func parsedEstate(t *testing.T, text string) *estate.Estate {
 // anyClash says whether two listeners of an estate clash.
 func anyClash(e *estate.Estate) bool {
 	report := findings.CheckRecords(trace.New(model.Compile(e), "2026-11-25"), "2026-11-25")
-	return slices.ContainsFunc(report.Findings, func(f findings.Finding) bool { return f.Code == "conflict.socket" })
+	return slices.ContainsFunc(report.Findings, func(f *findings.Finding) bool { return f.Code == "conflict.socket" })
 }
 
 func amongSources(s trace.Sources, a netip.Addr) bool {

@@ -156,7 +156,7 @@ func (a *analysis) names(ctx context.Context, from string) ([]Row, error) {
 }
 
 // rowsOf are the rows that each of some names has among rows in the same order; none where it has none.
-func rowsOf(all []trace.Name, rows []Row) [][]Row {
+func rowsOf(all []*trace.Name, rows []Row) [][]Row {
 	out := make([][]Row, len(all))
 	for i := 0; i < len(all) && len(rows) > 0; {
 		n := 1
@@ -177,17 +177,16 @@ func rowsOf(all []trace.Name, rows []Row) [][]Row {
 }
 
 // stand says whether the rows of a name are what they were before the edit: nothing that they come by is touched.
-func (a *analysis) stand(old []Row, n trace.Name) bool {
+func (a *analysis) stand(old []Row, n *trace.Name) bool {
 	if len(old) == 0 || old[0].Zone != n.Zone || !slices.Equal(old[0].For, n.From) {
 		return false
 	}
-	return !slices.ContainsFunc(old, func(r Row) bool {
-		return a.tracer.Touch().Trace(n.Name, r.reads)
-	})
+	return !slices.ContainsFunc(old, func(r Row) bool { return a.tracer.Touch().Reading(r.reads) })
 }
 
-func (a *analysis) nameRows(n trace.Name, v trace.Vantage) []Row {
+func (a *analysis) nameRows(n *trace.Name, v trace.Vantage) []Row {
 	var reads trace.Reads // of the name: whatever touches one of its rows, touches all
+	reads.Asked(n.Name)
 	ports, known := a.tracer.PortsReading(n.Name, &v, &reads)
 	if !known {
 		ports = ports[:1] // one guess is enough for a row

@@ -165,7 +165,7 @@ func compare(ctx context.Context, before, after *analysis) (Effect, error) {
 
 // findings notes which came and which ended.
 func (e *Effect) findings(was, is findings.Report) {
-	brief := func(list []findings.Finding) []Brief {
+	brief := func(list []*findings.Finding) []Brief {
 		out := []Brief{}
 		for _, f := range list {
 			out = append(out, Brief{f.Code, f.Level, f.Subject, f.Why})

@@ -666,14 +666,14 @@ func TestMendsOfRandomEstates(t *testing.T) {
 		e := edited(t, text, "")
 		before := check1(e)
 		// Where a range of ports is parted anew, the same is said of its parts.
-		key := func(f Finding) string {
+		key := func(f *Finding) string {
 			if strings.HasPrefix(f.Code, "exposure.") {
 				host, _, _ := strings.Cut(f.Subject, ":")
 				return f.Code + " " + host
 			}
 			return f.Code + " " + f.Subject
 		}
-		errors := func(list []Finding) map[string]string {
+		errors := func(list []*Finding) map[string]string {
 			out := map[string]string{}
 			for _, f := range list {
 				if f.Level == Error {
@@ -689,7 +689,7 @@ func TestMendsOfRandomEstates(t *testing.T) {
 			}
 			offered++
 			after := check1(mended(t, e, f.Mend)).Findings
-			if slices.ContainsFunc(after, func(g Finding) bool { return g.Code == f.Code && g.Subject == f.Subject }) {
+			if slices.ContainsFunc(after, func(g *Finding) bool { return g.Code == f.Code && g.Subject == f.Subject }) {
 				t.Errorf("seed %d: %s %s is not ended by %v", seed, f.Code, f.Subject, f.Mend)
 			}
 			if is := errors(after); len(is) > len(was) {

@@ -128,7 +128,7 @@ type edit struct {
 
 // reportOf is what was found, in order. Those that a report before has too are in order as they stand there.
 func (s *survey) reportOf(found *merging, before Report) Report {
-	r := Report{Accepted: []Finding{}, Counts: map[Level]int{Error: 0, Warning: 0, Note: 0}}
+	r := Report{Accepted: []*Finding{}, Counts: map[Level]int{Error: 0, Warning: 0, Note: 0}}
 	accepted := map[[2]string]bool{}
 	for _, rec := range s.m.Estate.Of(estate.KindNamed("accept")) {
 		a := rec.(*estate.Acceptance)
@@ -142,17 +142,17 @@ func (s *survey) reportOf(found *merging, before Report) Report {
 		placed[i] = true
 		*to = append(*to, all[i])
 	}
-	var known, come, taken []*Finding
 	if len(accepted) > 0 {
 		for i := range all {
 			if accepted[all[i].id.Value()] {
-				place(i, &taken)
+				place(i, &r.Accepted)
 			}
 		}
 	}
-	known = make([]*Finding, 0, len(all))
-	for i := range before.Findings {
-		if n, stays := at[before.Findings[i].id]; stays && !placed[n] {
+	var come []*Finding
+	known := make([]*Finding, 0, len(all))
+	for _, f := range before.Findings {
+		if n, stays := at[f.id]; stays && !placed[n] {
 			place(n, &known)
 		}
 	}
@@ -162,25 +162,16 @@ func (s *survey) reportOf(found *merging, before Report) Report {
 		}
 	}
 	slices.SortFunc(come, compareFindings)
-	slices.SortFunc(taken, compareFindings)
-	for _, f := range taken {
-		r.Accepted = append(r.Accepted, *f)
-	}
-	r.Findings = make([]Finding, 0, len(all))
-	put := func(list []*Finding) {
-		for _, f := range list {
-			r.Findings = append(r.Findings, *f)
-		}
-	}
-	for i := range come {
-		at, _ := slices.BinarySearchFunc(known, come[i], compareFindings)
-		put(known[:at])
-		put(come[i : i+1])
+	slices.SortFunc(r.Accepted, compareFindings)
+	r.Findings = make([]*Finding, 0, len(all))
+	for _, f := range come {
+		at, _ := slices.BinarySearchFunc(known, f, compareFindings)
+		r.Findings = append(append(r.Findings, known[:at]...), f)
 		known = known[at:]
 	}
-	put(known)
-	for i := range r.Findings {
-		r.Counts[r.Findings[i].Level]++
+	r.Findings = append(r.Findings, known...)
+	for _, f := range r.Findings {
+		r.Counts[f.Level]++
 	}
 	return r
 }
@@ -236,12 +227,12 @@ func (f *Finding) takeIn(again *Finding) {
 }
 
 // Ended are the findings of a report that another has not.
-func Ended(before, after Report) []Finding {
+func Ended(before, after Report) []*Finding {
 	there := make(map[findingID]bool, len(after.Findings))
-	for i := range after.Findings {
-		there[after.Findings[i].id] = true
+	for _, f := range after.Findings {
+		there[f.id] = true
 	}
-	var out []Finding
+	var out []*Finding
 	for _, f := range before.Findings {
 		if !there[f.id] {
 			out = append(out, f)

@@ -141,7 +141,7 @@ func TestFindingsOfEdits(t *testing.T) {
 }
 
 // codesOf are the codes of findings, each once.
-func codesOf(list []Finding) []string {
+func codesOf(list []*Finding) []string {
 	var out []string
 	for _, f := range list {
 		out = append(out, f.Code)

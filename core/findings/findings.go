@@ -46,11 +46,11 @@ type Where struct {
 	From   string `json:"from"`
 }
 
-// Report is the answer to a check.
+// Report is the answer to a check. Its findings are those of the check, and not to be changed.
 type Report struct {
-	Findings []Finding     `json:"findings" nullable:"false"`
+	Findings []*Finding    `json:"findings" nullable:"false"`
 	Counts   map[Level]int `json:"counts"`
-	Accepted []Finding     `json:"accepted" nullable:"false"` // known and taken on
+	Accepted []*Finding    `json:"accepted" nullable:"false"` // known and taken on
 }
 
 var families = map[string]Level{

@@ -114,7 +114,7 @@ func TestRedoAgain(t *testing.T) {
 			keys = slices.Clone(keys)
 			r.Shuffle(len(keys), func(i, j int) { keys[i], keys[j] = keys[j], keys[i] })
 		}
-		var changes []renewed[string]
+		var changes []renewed[int, string]
 		known, changes = redo(t.Context(), known, keys, func(i int, _ string) bool { return !touched[keys[i]] }, func(i int) string { return value(keys[i]) })
 		for i, key := range keys {
 			if known.values[i] != value(key) {

@@ -86,18 +86,18 @@ func TestReportOrder(t *testing.T) {
 		m.take(found...)
 		anew := s.reportOf(m, Report{})
 		report = s.reportOf(m, report)
-		same := func(a, b Finding) bool { return a.Code == b.Code && a.Subject == b.Subject && a.Level == b.Level }
+		same := func(a, b *Finding) bool { return a.Code == b.Code && a.Subject == b.Subject && a.Level == b.Level }
 		if !slices.EqualFunc(anew.Findings, report.Findings, same) || !slices.EqualFunc(anew.Accepted, report.Accepted, same) {
 			t.Fatalf("gone on: %v\nanew: %v", report.Findings, anew.Findings)
 		}
-		if !slices.IsSortedFunc(report.Findings, func(a, b Finding) int { return compareFindings(&a, &b) }) {
+		if !slices.IsSortedFunc(report.Findings, compareFindings) {
 			t.Fatalf("in no order: %v", report.Findings)
 		}
 		n := 0
 		for _, level := range levels {
 			n += report.Counts[level]
 		}
-		if n != len(report.Findings) || slices.ContainsFunc(report.Findings, func(f Finding) bool { return f.Code == "order.unused" && f.Subject == "a" }) {
+		if n != len(report.Findings) || slices.ContainsFunc(report.Findings, func(f *Finding) bool { return f.Code == "order.unused" && f.Subject == "a" }) {
 			t.Fatalf("%d are counted of %d: %v", n, len(report.Findings), report.Findings)
 		}
 	}

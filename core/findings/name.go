@@ -226,23 +226,17 @@ func (s *survey) lookAtNames(before *kept[nameKey, *namePart], e edit) *kept[nam
 	} else {
 		keys = nameKeys(s.m.Estate)
 	}
-	next, _ := redo(s.ctx, before, keys, func(i int, x *namePart) bool {
-		switch k := keys[i]; {
-		case k.mail != nil:
-			return !e.touch.Trace(k.mail.Owner, &x.reads)
-		case k.zone != nil:
-			return !e.touch.Trace(k.zone.Name, &x.reads)
-		default:
-			return !e.touch.Trace(k.split, &x.reads)
-		}
-	}, func(i int) *namePart {
+	next, _ := redo(s.ctx, before, keys, func(_ int, x *namePart) bool { return !e.touch.Reading(&x.reads) }, func(i int) *namePart {
 		c := &naming{check: check{survey: *s}}
 		switch k := keys[i]; {
 		case k.mail != nil:
+			c.reads.Asked(k.mail.Owner)
 			c.mail(k.mail)
 		case k.zone != nil:
+			c.reads.Asked(k.zone.Name)
 			c.noWWW(k.zone)
 		default:
+			c.reads.Asked(k.split)
 			c.split(k.split)
 		}
 		return &namePart{c.found, c.reads}
@@ -296,19 +290,18 @@ func (x *Checked) Paths(name string, key trace.PortKey, from string, reads *trac
 
 // walksTo are the walks to a name; what these came by is added to reads.
 func (s *survey) walksTo(name string, reads *trace.Reads) []walk {
-	var keys []visitKey
-	for _, i := range s.t.IntentsOf(name) {
-		keys = append(keys, visitKey{intent: i})
-	}
-	for _, from := range s.t.VantagesOf(name) {
-		keys = append(keys, visitKey{name: name, from: from})
-	}
 	var out []walk
-	for _, key := range keys {
-		if v, ok := s.walks.find(key); ok {
+	add := func(v *visit, known bool) {
+		if known {
 			out = append(out, v.walks...)
 			reads.And(&v.reads)
 		}
+	}
+	for _, i := range s.t.IntentsOf(name) {
+		add(s.walks.intents.find(i))
+	}
+	for _, from := range s.t.VantagesOf(name) {
+		add(s.walks.calls.find(call{name, from}))
 	}
 	return out
 }
@@ -513,8 +506,8 @@ func (s *survey) nearMisses(unresolved map[string]bool) []*Finding {
 	c := check{survey: *s}
 	all := c.t.Names()
 	var missed []*trace.Name
-	for i := range all {
-		if n := &all[i]; !n.Owner && unresolved[n.Name] {
+	for _, n := range all {
+		if !n.Owner && unresolved[n.Name] {
 			missed = append(missed, n)
 		}
 	}
@@ -522,8 +515,8 @@ func (s *survey) nearMisses(unresolved map[string]bool) []*Finding {
 		return nil
 	}
 	byLength := map[int][]*trace.Name{}
-	for i := range all {
-		if n := &all[i]; n.Owner {
+	for _, n := range all {
+		if n.Owner {
 			byLength[len(n.Name)] = append(byLength[len(n.Name)], n)
 		}
 	}

@@ -86,7 +86,7 @@ func (s *survey) expose(before *exposed, e edit) *exposed {
 	}
 	anew := s.placesAnew()
 	keys := s.lookAround(next.fronted)
-	var changes []renewed[*doorwayPart]
+	var changes []renewed[doorway, *doorwayPart]
 	next.doorways, changes = redo(s.ctx, before.doorways, keys, func(_ int, x *doorwayPart) bool { return !anew.some(x.lands) }, func(i int) *doorwayPart {
 		return s.lookInto(keys[i])
 	})

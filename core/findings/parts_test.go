@@ -16,7 +16,7 @@ type parts struct{ visits, filters, doorways, openings, names int }
 
 func renewedBetween(before, after *Checked) parts {
 	var p parts
-	p.visits = notIn(before.walks.values, after.walks.values)
+	p.visits = notIn(slices.Collect(before.walks.all()), slices.Collect(after.walks.all()))
 	p.filters = notIn(before.filters.values, after.filters.values)
 	p.doorways = notIn(before.open.doorways.values, after.open.doorways.values)
 	p.names = notIn(before.names.values, after.names.values)
@@ -46,7 +46,7 @@ func notIn[V comparable](before, after []V) int {
 func TestPartsRenewed(t *testing.T) {
 	e := reread(t, synth.String(400, 1)) // four locations
 	before := looked(t, e)
-	all := parts{len(before.walks.values), len(before.filters.values), len(before.open.doorways.values), len(before.open.openings), len(before.names.values)}
+	all := parts{len(slices.Collect(before.walks.all())), len(before.filters.values), len(before.open.doorways.values), len(before.open.openings), len(before.names.values)}
 	for _, c := range []struct {
 		line string
 		most parts
@@ -98,8 +98,9 @@ func TestPartsOfStructure(t *testing.T) {
 			t.Fatal(err)
 		}
 		after := goneOn(t, before, next)
-		if got := renewedBetween(before, after); got.visits != len(after.walks.values) || got.filters != len(after.filters.values) {
-			t.Errorf("%s: of %d visits %d are made anew, of %d filters %d", line, len(after.walks.values), got.visits, len(after.filters.values), got.filters)
+		visits := len(slices.Collect(after.walks.all()))
+		if got := renewedBetween(before, after); got.visits != visits || got.filters != len(after.filters.values) {
+			t.Errorf("%s: of %d visits %d are made anew, of %d filters %d", line, visits, got.visits, len(after.filters.values), got.filters)
 		}
 	}
 }
@@ -182,7 +183,7 @@ func nameOf(line string) string { return strings.Fields(line)[1] }
 func TestEnded(t *testing.T) {
 	before := check1(edited(t, sound, "listen box 80 as other\nzone a.example"))
 	after := check1(edited(t, sound, "listen box 443 as other\nhost box"))
-	codes := func(list []Finding) []string {
+	codes := func(list []*Finding) []string {
 		var out []string
 		for _, f := range list {
 			out = append(out, f.Code+" "+f.Subject)

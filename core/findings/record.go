@@ -56,7 +56,7 @@ func (s *survey) needed(expired []*Finding) []*Finding {
 	for _, f := range expired {
 		by[f.Subject] = ""
 	}
-	for _, v := range s.walks.values {
+	for v := range s.walks.all() {
 		for _, m := range v.met {
 			if target, asked := by[m.line]; asked && target == "" && m.lets {
 				by[m.line] = m.target

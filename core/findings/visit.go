@@ -12,12 +12,6 @@ import (
 	"steady-compass/core/trace"
 )
 
-// visitKey says what a visit is to: what an intent names, or a name as a vantage sees it.
-type visitKey struct {
-	intent     *estate.Intent
-	name, from string
-}
-
 // visit is all that is walked for one intent, or for one name from one vantage.
 type visit struct {
 	walks []walk
@@ -66,6 +60,7 @@ func (c *visiting) goes(target trace.Target, label string, key trace.PortKey, fr
 // intent walks from everybody whom an intent is for.
 func (c *visiting) intent(i *estate.Intent) {
 	a := &aim{intent: i}
+	c.reads.Asked(i.Target)
 	if tg, err := c.t.ParseTarget(i.Target); err == nil {
 		for _, s := range i.For {
 			v, err := c.t.VantageNamed(s.String())
@@ -87,8 +82,9 @@ func (c *visiting) intent(i *estate.Intent) {
 }
 
 // name walks to a name at its ports, where no intent does.
-func (c *visiting) name(n trace.Name, v trace.Vantage) {
+func (c *visiting) name(n *trace.Name, v trace.Vantage) {
 	tg := trace.Target{Text: n.Name, Name: n.Name}
+	c.reads.Asked(n.Name)
 	ports, known := c.t.PortsReading(n.Name, &v, &c.reads)
 	intents := c.t.IntentsOf(n.Name)
 	var all []trace.Path

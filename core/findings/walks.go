@@ -1,6 +1,8 @@
 package findings
 
 import (
+	"cmp"
+	"iter"
 	"maps"
 	"slices"
 	"sync/atomic"
@@ -12,14 +14,30 @@ import (
 
 // walks are the visits to everything that somebody is to reach, and what they came by.
 type walks struct {
-	*kept[visitKey, *visit]
+	intents *kept[*estate.Intent, *visit]
+	calls   *kept[call, *visit]
 	by      [][]*visit                // by place
 	passing []atomic.Pointer[passing] // by place, worked out where it is asked for
 	changed map[model.PlaceID]bool    // places that are come by in another way than before the edit
 	fronted []model.PlaceID           // and those that something stands before on other ports
-	names   []trace.Name
-	visited []int32          // by visit to a name, which of names
-	from    []*trace.Vantage // and from where
+	names   []*trace.Name
+	called  []int32 // by call, which of names
+}
+
+// call is a name as a vantage sees it.
+type call struct{ name, from string }
+
+// all are the visits, those of intents first.
+func (w *walks) all() iter.Seq[*visit] {
+	return func(yield func(*visit) bool) {
+		for _, list := range [][]*visit{w.intents.values, w.calls.values} {
+			for _, v := range list {
+				if !yield(v) {
+					return
+				}
+			}
+		}
+	}
 }
 
 // passing is what visits came by at one place.
@@ -33,75 +51,86 @@ type passing struct {
 
 // walk visits every intent's target, and every name at the ports where no intent does.
 func (s *survey) walk(before *walks, e edit) *walks {
+	next := &walks{names: s.t.Names(), intents: &kept[*estate.Intent, *visit]{}, calls: &kept[call, *visit]{}}
 	internet, err := s.t.VantageNamed("internet")
 	if err != nil {
-		return &walks{}
+		return next
 	}
-	next := &walks{names: s.t.Names()}
-	var old *kept[visitKey, *visit]
-	if before != nil && before.kept != nil {
-		old = before.kept
+	if before == nil {
+		before = &walks{}
 	}
-	keys := next.toVisit(s, before, e, &internet)
-	intents := len(s.m.Intents)
-	stands := func(i int, v *visit) bool {
-		if i < intents {
-			return !e.touch.Trace(s.m.Intents[i].Target, &v.reads)
-		}
-		return !e.touch.Trace(keys[i].name, &v.reads)
+	var keys []call
+	if s.callsAsBefore(before, e, next.names) {
+		keys, next.called = before.calls.keys, before.called
+	} else {
+		keys, next.called = calls(next.names)
 	}
-	var changes []renewed[*visit]
-	next.kept, changes = redo(s.ctx, old, keys, stands, func(i int) *visit {
-		c := &visiting{check{survey: *s}, &visit{}}
-		if i < intents {
-			c.intent(s.m.Intents[i])
-		} else {
-			c.name(next.names[next.visited[i-intents]], *next.from[i-intents])
-		}
+	stands := func(v *visit) bool { return !e.touch.Reading(&v.reads) }
+	visiting := func() *visiting { return &visiting{check{survey: *s}, &visit{}} }
+	intents, ofIntents := redo(s.ctx, before.intents, s.m.Intents, func(_ int, v *visit) bool { return stands(v) }, func(i int) *visit {
+		c := visiting()
+		c.intent(s.m.Intents[i])
 		return c.done()
 	})
+	named, ofNames := redo(s.ctx, before.calls, keys, func(_ int, v *visit) bool { return stands(v) }, func(i int) *visit {
+		c, from := visiting(), internet
+		if keys[i].from != from.Word {
+			if from, err = s.t.VantageNamed(keys[i].from); err != nil {
+				return &visit{}
+			}
+		}
+		c.name(next.names[next.called[i]], from)
+		return c.done()
+	})
+	next.intents, next.calls = intents, named
 	if s.ctx.Err() != nil {
-		return &walks{}
+		return next
 	}
-	if before == nil || !s.m.HangsTogetherAs(e.before) {
+	if before.by == nil || !s.m.HangsTogetherAs(e.before) {
 		next.indexAll(s.m)
 	} else {
-		next.indexAfter(s.m, before, changes)
+		next.indexAfter(s.m, before, append(pairs(ofIntents), pairs(ofNames)...))
 	}
 	return next
 }
 
-// toVisit is what there is to visit, intents first; those of before, where these are the same.
-func (w *walks) toVisit(s *survey, before *walks, e edit, internet *trace.Vantage) []visitKey {
-	if before != nil && before.kept != nil && s.m.HangsTogetherAs(e.before) && estate.Same(e.before.Estate, s.m.Estate, "intend") && sameSlice(before.names, w.names) {
-		w.visited, w.from = before.visited, before.from
-		return before.kept.keys
-	}
-	keys := make([]visitKey, 0, len(s.m.Intents)+len(w.names))
-	for _, i := range s.m.Intents {
-		keys = append(keys, visitKey{intent: i})
-	}
-	w.visited, w.from = make([]int32, 0, len(w.names)), make([]*trace.Vantage, 0, len(w.names))
-	visit := func(i int, v *trace.Vantage) {
-		keys, w.visited, w.from = append(keys, visitKey{name: w.names[i].Name, from: v.Word}), append(w.visited, int32(i)), append(w.from, v)
-	}
-	for i := range w.names {
-		if len(w.names[i].From) == 0 {
-			visit(i, internet)
+// callsAsBefore says whether the same names are looked at from the same vantages as before the edit.
+func (s *survey) callsAsBefore(before *walks, e edit, names []*trace.Name) bool {
+	return before.calls != nil && s.m.HangsTogetherAs(e.before) && slices.EqualFunc(before.names, names, func(a, b *trace.Name) bool {
+		return a == b || a.Name == b.Name && slices.Equal(a.From, b.From)
+	})
+}
+
+// calls are some names as those see them that they are for, and which of the names each is.
+func calls(names []*trace.Name) (keys []call, called []int32) {
+	keys, called = make([]call, 0, len(names)), make([]int32, 0, len(names))
+	for i, n := range names {
+		from := n.From
+		if len(from) == 0 {
+			from = []string{"internet"}
 		}
-		for _, word := range w.names[i].From {
-			if v, err := s.t.VantageNamed(word); err == nil {
-				visit(i, &v)
-			}
+		for _, word := range from {
+			keys, called = append(keys, call{n.Name, word}), append(called, int32(i))
 		}
 	}
-	return keys
+	return keys, called
+}
+
+// renewal is a visit in the place of another.
+type renewal struct{ old, now *visit }
+
+func pairs[K comparable](changes []renewed[K, *visit]) []renewal {
+	out := make([]renewal, len(changes))
+	for i, c := range changes {
+		out[i] = renewal{cmp.Or(c.old, &visit{}), cmp.Or(c.now, &visit{})}
+	}
+	return out
 }
 
 // found is what all visits found.
 func (w *walks) found() []*Finding {
 	var out []*Finding
-	for _, v := range w.values {
+	for v := range w.all() {
 		out = append(out, v.found...)
 	}
 	at := map[string]bool{}
@@ -110,7 +139,7 @@ func (w *walks) found() []*Finding {
 			at[f.Subject] = true
 		}
 	}
-	for _, v := range w.values {
+	for _, v := range w.calls.values {
 		if v.unrecorded != nil && !at[v.unrecorded.Subject] {
 			out = append(out, v.unrecorded)
 		}
@@ -121,7 +150,7 @@ func (w *walks) found() []*Finding {
 // indexAll lists the visits by place.
 func (w *walks) indexAll(m *model.Model) {
 	w.by, w.passing = make([][]*visit, len(m.Places)), make([]atomic.Pointer[passing], len(m.Places))
-	for _, v := range w.values {
+	for v := range w.all() {
 		for _, id := range v.at {
 			w.by[id] = append(w.by[id], v)
 		}
@@ -129,7 +158,7 @@ func (w *walks) indexAll(m *model.Model) {
 }
 
 // indexAfter lists the visits by place, as before but for those that were renewed.
-func (w *walks) indexAfter(m *model.Model, before *walks, changes []renewed[*visit]) {
+func (w *walks) indexAfter(m *model.Model, before *walks, changes []renewal) {
 	w.by, w.passing, w.changed = before.by, before.passing, map[model.PlaceID]bool{}
 	if len(changes) == 0 {
 		return
@@ -137,12 +166,6 @@ func (w *walks) indexAfter(m *model.Model, before *walks, changes []renewed[*vis
 	gone := map[*visit]bool{}
 	come := map[model.PlaceID][]*visit{} // by every place that one came by before or after
 	for _, c := range changes {
-		if c.old == nil {
-			c.old = &visit{}
-		}
-		if c.now == nil {
-			c.now = &visit{}
-		}
 		gone[c.old] = true
 		for _, id := range slices.Concat(c.old.at, c.now.at) {
 			w.changed[id] = w.changed[id] || !c.old.sameAt(c.now, m.Places[id].Name)
@@ -173,22 +196,27 @@ func (w *walks) indexAfter(m *model.Model, before *walks, changes []renewed[*vis
 
 // sameAt says whether another visit came by a place in the same way.
 func (v *visit) sameAt(other *visit, place string) bool {
-	at := func(v *visit) (met []lineMet, fronts []trace.Front) {
-		for _, m := range v.met {
-			if m.at == place {
-				met = append(met, m)
-			}
+	return sameAmong(v.met, other.met, func(m *lineMet) bool { return m.at == place }) &&
+		sameAmong(v.fronts, other.fronts, func(f *trace.Front) bool { return f.To == place })
+}
+
+// sameAmong says whether those of two lists that count are the same.
+func sameAmong[T comparable](a, b []T, counts func(*T) bool) bool {
+	for {
+		for len(a) > 0 && !counts(&a[0]) {
+			a = a[1:]
 		}
-		for _, f := range v.fronts {
-			if f.To == place {
-				fronts = append(fronts, f)
-			}
+		for len(b) > 0 && !counts(&b[0]) {
+			b = b[1:]
 		}
-		return met, fronts
+		if len(a) == 0 || len(b) == 0 {
+			return len(a) == len(b)
+		}
+		if a[0] != b[0] {
+			return false
+		}
+		a, b = a[1:], b[1:]
 	}
-	met, fronts := at(v)
-	otherMet, otherFronts := at(other)
-	return slices.Equal(met, otherMet) && slices.Equal(fronts, otherFronts)
 }
 
 // at is what visits came by at a place.

@@ -86,7 +86,7 @@ func (t *Tracer) intended() *landings {
 		was, gone := before.among(next.intents)
 		for n, i := range next.intents {
 			old := was(n)
-			if old != nil && !t.was.touch.Trace(i.Target, &old.reads) {
+			if old != nil && !t.was.touch.Reading(&old.reads) {
 				next.of[n] = old
 				continue
 			}
@@ -223,6 +223,7 @@ type (
 // landIntent finds where the ways that an intent names land, from its audience. known are the flows that were followed for others.
 func (t *Tracer) landIntent(i *estate.Intent, known map[aimedAt]*aimed) *landed {
 	out := &landed{}
+	out.reads.Asked(i.Target)
 	var vantages []string
 	for _, s := range i.For {
 		if s.Word != "nobody" {

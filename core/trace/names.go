@@ -24,13 +24,13 @@ type Name struct {
 // nameList is all names, worked out once.
 type nameList struct {
 	once sync.Once
-	list atomic.Pointer[[]Name]
+	list atomic.Pointer[[]*Name]
 	from map[string][]string // of those that are not everybody's
 }
 
 // Names are all names in DNS, a site, an intent or a certificate, in the order of zone and name; not to be changed. Names with
-// an underscore label are not for visitors, and left out.
-func (t *Tracer) Names() []Name {
+// an underscore label are not for visitors, and left out. A name of which an edit does not speak is the same before and after.
+func (t *Tracer) Names() []*Name {
 	x := t.names
 	x.once.Do(func() {
 		list := t.namesAfter()
@@ -60,7 +60,7 @@ func sameNames(before, after *estate.Estate) bool {
 }
 
 // namesAfter are the names; those of before that the edit does not speak of are taken over.
-func (t *Tracer) namesAfter() []Name {
+func (t *Tracer) namesAfter() []*Name {
 	before, e := t.was.names, t.m.Estate
 	if before == nil || !estate.Same(before.estate, e, "zone", "host", "container", "network", "group") {
 		return t.findNames(nil)
@@ -99,12 +99,12 @@ func (t *Tracer) namesAfter() []Name {
 	}
 	come := t.findNames(only)
 	wanted := estate.OneOf(only)
-	out := make([]Name, 0, len(before.list)+len(come))
+	out := make([]*Name, 0, len(before.list)+len(come))
 	for _, n := range before.list {
 		if wanted(n.Name) {
 			continue
 		}
-		for len(come) > 0 && come[0].compare(&n) < 0 {
+		for len(come) > 0 && come[0].compare(n) < 0 {
 			out, come = append(out, come[0]), come[1:]
 		}
 		out = append(out, n)
@@ -121,7 +121,7 @@ func (n *Name) compare(o *Name) int {
 }
 
 // findNames are the names: all, or only some.
-func (t *Tracer) findNames(only map[string]bool) []Name {
+func (t *Tracer) findNames(only map[string]bool) []*Name {
 	at := map[string]*Name{}
 	wanted := func(string) bool { return true }
 	if only != nil {
@@ -179,7 +179,7 @@ func (t *Tracer) findNames(only map[string]bool) []Name {
 			}
 		}
 	}
-	out := make([]Name, 0, len(at))
+	out := make([]*Name, 0, len(at))
 	for name, n := range at {
 		for up, ok := name, true; ok && n.Zone == ""; up, ok = names.Parent(up) {
 			if zones[up] != nil {
@@ -198,9 +198,9 @@ func (t *Tracer) findNames(only map[string]bool) []Name {
 			}
 		}
 		slices.Sort(n.Records)
-		out = append(out, *n)
+		out = append(out, n)
 	}
-	slices.SortFunc(out, func(a, b Name) int { return a.compare(&b) })
+	slices.SortFunc(out, (*Name).compare)
 	return out
 }
 

@@ -286,11 +286,6 @@ func (x *Touch) Some(places []model.PlaceID) bool {
 	return x.all || slices.ContainsFunc(places, func(id model.PlaceID) bool { return x.places[id] })
 }
 
-// Trace says whether the edit may have changed what a trace of a name says.
-func (x *Touch) Trace(name string, r *Reads) bool {
-	return x.all || x.name(name) || x.Reading(r)
-}
-
 // Reading says whether the edit may have changed anything that something read.
 func (x *Touch) Reading(r *Reads) bool {
 	if x.all || r.all {

@@ -3,6 +3,7 @@ package trace
 import (
 	"fmt"
 	"math/rand/v2"
+	"reflect"
 	"slices"
 	"strings"
 	"testing"
@@ -106,7 +107,9 @@ func TestTouched(t *testing.T) {
 		}
 		var gotNames, gotPlaces []string
 		for _, n := range names {
-			if x.Trace(n, &Reads{}) {
+			var r Reads
+			r.Asked(n)
+			if x.Reading(&r) {
 				gotNames = append(gotNames, n)
 			}
 		}
@@ -128,7 +131,7 @@ func TestTouched(t *testing.T) {
 		"host fresh", "network far 10.9.0.0/24", "address db 10.0.0.7 lan", "route web default via 10.0.0.1", "group few web,db", "zone c.example",
 		"- zone b.example", "- host db", "tunnel hill from db to 198.51.100.7:51820", "pool few in-turn",
 	} {
-		if x := after(t, tr, line).Touch(); !x.Everything() || !x.Reading(&Reads{}) || !x.Trace("nobody.example", &Reads{}) || !x.Some(nil) {
+		if x := after(t, tr, line).Touch(); !x.Everything() || !x.Reading(&Reads{}) || !x.Some(nil) {
 			t.Errorf("%s does not touch everything", line)
 		}
 	}
@@ -218,6 +221,14 @@ func TestMarks(t *testing.T) {
 	}
 }
 
+func values[T any](list []*T) []T {
+	var out []T
+	for _, x := range list {
+		out = append(out, *x)
+	}
+	return out
+}
+
 // TestNamesAfterEdits holds the names that go on from those before an edit against those that are found anew.
 func TestNamesAfterEdits(t *testing.T) {
 	done, shared := 0, 0
@@ -235,9 +246,9 @@ func TestNamesAfterEdits(t *testing.T) {
 			}
 			before := tr
 			gone, tr = kept, tr.After(e)
-			got, want := fmt.Sprint(tr.Names()), fmt.Sprint(New(model.Compile(e), day).Names())
-			if got != want {
-				t.Fatalf("seed %d, after %v\n%s\nwant\n%s", seed, c, got, want)
+			got, want := tr.Names(), New(model.Compile(e), day).Names()
+			if !reflect.DeepEqual(got, want) {
+				t.Fatalf("seed %d, after %v\n%+v\nwant\n%+v", seed, c, values(got), values(want))
 			}
 			for _, n := range tr.Names() {
 				from := n.From

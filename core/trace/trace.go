@@ -281,7 +281,7 @@ type was struct {
 // named are the names of an estate.
 type named struct {
 	estate *estate.Estate
-	list   []Name
+	list   []*Name
 }
 
 func newTracer(m *model.Model, day estate.Date) *Tracer {
