@@ -51,10 +51,14 @@ func (m Map[K, V]) All() iter.Seq2[K, V] {
 	}
 }
 
-// After is the map once some keys are gone, and others have come or stand for something else. A key in both has come.
+// After is the map once some keys are gone, and others have come or stand for something else. A key in both has come. The map
+// given is not to be changed any more.
 func (m Map[K, V]) After(gone []K, come map[K]V) Map[K, V] {
-	if len(gone)+len(come) == 0 {
+	switch {
+	case len(gone)+len(come) == 0:
 		return m
+	case len(m.base)+len(m.over) == 0:
+		return MapOf(come)
 	}
 	next := Map[K, V]{m.base, make(map[K]V, len(m.over)+len(come)), make(map[K]bool, len(m.gone)+len(gone))}
 	maps.Copy(next.over, m.over)

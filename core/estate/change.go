@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"steady-compass/core/carry"
 )
 
 // Placed is a record to be added. At is its place from 1 among those it is ordered among;
@@ -93,6 +95,14 @@ func (e *Estate) Apply(c Change) (*Estate, error) {
 		loose[k] = loose[k] || !besideItsOwn(*list, where)
 	}
 	next.arrange(func(k *Kind) bool { return loose[k] })
+	edit := map[*Kind]since{}
+	for i, k := range Kinds {
+		if !sameList(e.lists[i], next.lists[i]) {
+			start, end := ends(e, next, k)
+			edit[k] = since{e.lists[i], start, end}
+		}
+	}
+	next.since = edit
 	return next, nil
 }
 
@@ -229,16 +239,43 @@ func Difference(from, to *Estate) Change {
 // another: what is left of both lists without the records at their start and end that are the same.
 func Changed(from, to *Estate, k *Kind) (gone, come []Record) {
 	a, b := from.lists[k.index], to.lists[k.index]
-	if len(a) == len(b) && (len(a) == 0 || &a[0] == &b[0]) {
-		return nil, nil
+	start, end := ends(from, to, k)
+	return a[start : len(a)-end], b[start : len(b)-end]
+}
+
+// GroupsChanged are the records that an estate has in the groups of a kind of which one came or went since the other, and of
+// those beside them. It is for kinds whose groups stand together: rules and sites.
+func GroupsChanged(from, to *Estate, k *Kind) []Record {
+	list := to.lists[k.index]
+	start, end := ends(from, to, k)
+	first, last := start, len(list)-end
+	for start > 0 && GroupOf(list[start-1]) == GroupOf(list[first-1]) {
+		start--
 	}
-	for len(a) > 0 && len(b) > 0 && a[0] == b[0] {
-		a, b = a[1:], b[1:]
+	for end > 0 && GroupOf(list[len(list)-end]) == GroupOf(list[last]) {
+		end--
 	}
-	for len(a) > 0 && len(b) > 0 && a[len(a)-1] == b[len(b)-1] {
-		a, b = a[:len(a)-1], b[:len(b)-1]
+	return list[start : len(list)-end]
+}
+
+// ends are how many records of a kind two estates have in common at the start, and of the rest at the end.
+func ends(from, to *Estate, k *Kind) (start, end int) {
+	a, b := from.lists[k.index], to.lists[k.index]
+	if sameList(a, b) {
+		return len(a), 0
 	}
-	return a, b
+	if e, known := to.since[k]; known && sameList(e.list, a) {
+		return e.start, e.end
+	}
+	return carry.Ends(a, b, func(a, b Record) bool { return a == b })
+}
+
+func sameList(a, b []Record) bool { return len(a) == len(b) && (len(a) == 0 || &a[0] == &b[0]) }
+
+// since is a list as it was before the edit that an estate came of, and how much of it is as it was.
+type since struct {
+	list       []Record
+	start, end int
 }
 
 // Same says whether two estates have the same records of some kinds, in the same order.
@@ -252,7 +289,7 @@ func Same(from, to *Estate, kinds ...string) bool {
 }
 
 func sameRecords(a, b []Record) bool {
-	return len(a) == len(b) && (len(a) == 0 || &a[0] == &b[0] || slices.EqualFunc(a, b, sameText))
+	return sameList(a, b) || slices.EqualFunc(a, b, sameText)
 }
 
 func sameText(a, b Record) bool {

@@ -101,6 +101,7 @@ func GroupOf(r Record) string {
 type Estate struct {
 	lists [][]Record // by Kind.index
 	Tail  []string   // the comments behind the last record
+	since map[*Kind]since
 }
 
 // New is the estate of the given records, in order. Rules are brought together by

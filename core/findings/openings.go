@@ -5,6 +5,7 @@ import (
 	"slices"
 	"sync"
 
+	"steady-compass/core/carry"
 	"steady-compass/core/estate"
 	"steady-compass/core/model"
 	"steady-compass/core/parallel"
@@ -59,15 +60,15 @@ type opening struct {
 type exposed struct {
 	doorways *kept[doorway, *doorwayPart]
 	machines map[model.PlaceID][]noted // what each lets in from the internet in one family and not in the other
-	openings map[[2]string]*opening
+	openings carry.Map[[2]string, *opening]
 	filters  map[string]bool // the names that filters have
 	fronted  *trace.Fronted
 }
 
 // found is what was found of all that is open.
 func (x *exposed) found() []*Finding {
-	out := make([]*Finding, 0, len(x.openings))
-	for _, o := range x.openings {
+	var out []*Finding
+	for _, o := range x.openings.All() {
 		out = append(out, &o.finding)
 	}
 	return out
@@ -122,20 +123,17 @@ func (s *survey) expose(before *exposed, e edit) *exposed {
 		next.machines[id] = s.families(s.m.Places[id], open)
 		note(next.machines[id])
 	}
-	for key, o := range before.openings {
+	for key, o := range before.openings.All() {
 		if !sameFilters || anew.some(o.places) || o.beside && moved.some(o.places) || e.touch.Reading(&o.reads) {
 			again[key] = nil
 		}
 	}
-	if next.openings = maps.Clone(before.openings); next.openings == nil {
-		next.openings = make(map[[2]string]*opening, len(again))
-	}
-	for key := range again {
-		delete(next.openings, key)
-	}
+	gone := slices.Collect(maps.Keys(again))
+	come := make(map[[2]string]*opening, len(again))
 	for _, o := range next.workedOut(s, again) {
-		next.openings[[2]string{o.code, o.subject}] = o
+		come[[2]string{o.code, o.subject}] = o
 	}
+	next.openings = before.openings.After(gone, come)
 	return next
 }
 
@@ -151,7 +149,11 @@ func (s *survey) lookAround(fronted *trace.Fronted) []doorway {
 		}
 		return s.t.Beyond(v, fronted)
 	})
-	var out []doorway
+	n := 0
+	for _, at := range views {
+		n += len(at)
+	}
+	out := make([]doorway, 0, n)
 	for i, net := range s.m.Networks {
 		for _, at := range views[i] {
 			out = append(out, doorway{net.Name, at})

@@ -27,25 +27,24 @@ type filterPart struct {
 	reads []model.PlaceID // the machines whose listeners it comes of
 }
 
-// standings are the filters that have rules, in the order of the places, each with everywhere it stands.
-func (s *survey) standings() (filters []*estate.Filter, on [][]standing) {
-	at := map[*estate.Filter]int{}
+// standings are the filters that have rules, in the order of the places, each with everywhere it stands: all, or those with
+// some names.
+func (s *survey) standings(wanted func(name string) bool) (filters []*estate.Filter, on map[*estate.Filter][]standing) {
+	on = map[*estate.Filter][]standing{}
 	for _, p := range s.m.Places {
 		for hook, list := range p.Filters {
 			for _, f := range list {
-				if len(f.Rules) == 0 {
+				if len(f.Rules) == 0 || !wanted(f.Record.Name) {
 					continue
 				}
-				i, known := at[f.Record]
+				here, known := on[f.Record]
 				if !known {
-					i = len(filters)
-					at[f.Record] = i
-					filters, on = append(filters, f.Record), append(on, nil)
+					filters = append(filters, f.Record)
 				}
-				if n := slices.IndexFunc(on[i], func(st standing) bool { return st.filter.Rules[0] == f.Rules[0] }); n >= 0 {
-					on[i][n].on = append(on[i][n].on, p)
+				if n := slices.IndexFunc(here, func(st standing) bool { return st.filter.Rules[0] == f.Rules[0] }); n >= 0 {
+					here[n].on = append(here[n].on, p)
 				} else {
-					on[i] = append(on[i], standing{f, model.Hook(hook), []*model.Place{p}})
+					on[f.Record] = append(here, standing{f, model.Hook(hook), []*model.Place{p}})
 				}
 			}
 		}
@@ -56,16 +55,9 @@ func (s *survey) standings() (filters []*estate.Filter, on [][]standing) {
 // lookAtFilters reads every filter as an ordered list: lines that earlier ones leave nothing, that later ones say as well, and
 // that stand before no listener.
 func (s *survey) lookAtFilters(before *kept[*estate.Filter, *filterPart], e edit, listening *listening, records *recordParts) *kept[*estate.Filter, *filterPart] {
-	var filters []*estate.Filter
-	var on [][]standing
-	same := before != nil && s.m.HangsTogetherAs(e.before) && estate.Same(e.before.Estate, s.m.Estate, "rule", "filter")
-	if same {
-		filters = before.keys
-	} else {
-		filters, on = s.standings()
-	}
+	filters, on, goneOn := s.standingsAfter(before, e)
 	stands := func(i int, x *filterPart) bool {
-		if !same && !slices.EqualFunc(on[i], x.on, func(a, b standing) bool { return a.filter == b.filter && slices.EqualFunc(a.on, b.on, samePlace) }) {
+		if here, told := on[filters[i]]; (told || !goneOn) && !slices.EqualFunc(here, x.on, func(a, b standing) bool { return a.filter == b.filter && slices.EqualFunc(a.on, b.on, samePlace) }) {
 			return false
 		}
 		for _, st := range x.on {
@@ -79,16 +71,37 @@ func (s *survey) lookAtFilters(before *kept[*estate.Filter, *filterPart], e edit
 	next, _ := redo(s.ctx, before, filters, stands, func(i int) *filterPart {
 		c := check{survey: *s}
 		reads := map[model.PlaceID]bool{}
-		var here []standing
-		if same {
+		here, told := on[filters[i]]
+		if !told {
 			here = s.standingAgain(before.values[i].on)
-		} else {
-			here = on[i]
 		}
 		c.order(here, listening, reads, records)
 		return &filterPart{here, c.found, slices.Collect(maps.Keys(reads))}
 	})
 	return next
+}
+
+// standingsAfter are the filters that have rules, and where they stand; where gone on, that is told of those only that the edit
+// speaks of, and the others stand as before.
+func (s *survey) standingsAfter(before *kept[*estate.Filter, *filterPart], e edit) (filters []*estate.Filter, on map[*estate.Filter][]standing, goneOn bool) {
+	if before != nil && s.m.HangsTogetherAs(e.before) && estate.Same(e.before.Estate, s.m.Estate, "filter") {
+		spoken := map[string]bool{}
+		gone, come := estate.Changed(e.before.Estate, s.m.Estate, estate.KindNamed("rule"))
+		for _, r := range slices.Concat(gone, come) {
+			spoken[r.(*estate.Rule).Filter] = true
+		}
+		if len(spoken) == 0 {
+			return before.keys, nil, true
+		}
+		wanted := estate.OneOf(spoken)
+		filters, on = s.standings(wanted)
+		was := slices.DeleteFunc(slices.Clone(before.keys), func(f *estate.Filter) bool { return !wanted(f.Name) })
+		if slices.Equal(filters, was) { // none has its first rule now, or none any more
+			return before.keys, on, true
+		}
+	}
+	filters, on = s.standings(func(string) bool { return true })
+	return filters, on, false
 }
 
 func samePlace(a, b *model.Place) bool { return a.ID == b.ID }

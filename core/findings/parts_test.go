@@ -2,6 +2,7 @@ package findings
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"testing"
@@ -20,8 +21,8 @@ func renewedBetween(before, after *Checked) parts {
 	p.filters = notIn(before.filters.values, after.filters.values)
 	p.doorways = notIn(before.open.doorways.values, after.open.doorways.values)
 	p.names = notIn(before.names.values, after.names.values)
-	for key, o := range after.open.openings {
-		if before.open.openings[key] != o {
+	for key, o := range after.open.openings.All() {
+		if before.open.openings.Of(key) != o {
 			p.openings++
 		}
 	}
@@ -46,7 +47,7 @@ func notIn[V comparable](before, after []V) int {
 func TestPartsRenewed(t *testing.T) {
 	e := reread(t, synth.String(400, 1)) // four locations
 	before := looked(t, e)
-	all := parts{len(slices.Collect(before.walks.all())), len(before.filters.values), len(before.open.doorways.values), len(before.open.openings), len(before.names.values)}
+	all := parts{len(slices.Collect(before.walks.all())), len(before.filters.values), len(before.open.doorways.values), len(maps.Collect(before.open.openings.All())), len(before.names.values)}
 	for _, c := range []struct {
 		line string
 		most parts

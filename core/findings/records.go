@@ -139,21 +139,24 @@ func (s *survey) lookAtLines(next, before *recordParts, e edit) {
 	if before == nil {
 		next.defined = definedIn(s.m.Estate)
 		for _, k := range estate.Kinds {
-			s.lookAtGroups(next.lines, k, estate.Line, func(string) bool { return true }, next.line)
+			s.lookAtGroups(next.lines, s.m.Estate.Of(k), estate.Line, func(string) bool { return true }, next.line)
 		}
 		return
 	}
 	var changed [][2][]estate.Record
 	wanted := map[string]bool{}
-	kinds := map[*estate.Kind]bool{}
-	want := func(k *estate.Kind, line string) { wanted[line], kinds[k] = true, true }
+	among := map[*estate.Kind][]estate.Record{} // where these stand
 	for _, k := range estate.Kinds {
 		gone, come := estate.Changed(e.before.Estate, s.m.Estate, k)
 		changed = append(changed, [2][]estate.Record{gone, come})
 		for _, r := range slices.Concat(gone, come) {
-			want(k, estate.Line(r))
+			wanted[estate.Line(r)] = true
+			if among[k] = s.m.Estate.Of(k); k.Word == "rule" {
+				among[k] = estate.GroupsChanged(e.before.Estate, s.m.Estate, k)
+			}
 		}
 	}
+	want := func(k *estate.Kind, line string) { wanted[line], among[k] = true, s.m.Estate.Of(k) }
 	var turned map[estate.Ref]bool
 	if next.defined, turned = before.defined.after(changed); len(turned) > 0 {
 		for line := range before.lines {
@@ -168,8 +171,8 @@ func (s *survey) lookAtLines(next, before *recordParts, e edit) {
 			next.lines[line] = found
 		}
 	}
-	for k := range kinds {
-		s.lookAtGroups(next.lines, k, estate.Line, estate.OneOf(wanted), next.line)
+	for _, list := range among {
+		s.lookAtGroups(next.lines, list, estate.Line, estate.OneOf(wanted), next.line)
 	}
 	for line := range wanted {
 		if before.misspelt(line) != next.misspelt(line) {
@@ -218,7 +221,7 @@ func (s *survey) lookByKey(before byKey, e edit, kind string, key func(estate.Re
 	k := estate.KindNamed(kind)
 	if before == nil {
 		next := byKey{}
-		s.lookAtGroups(next, k, key, func(string) bool { return true }, look)
+		s.lookAtGroups(next, s.m.Estate.Of(k), key, func(string) bool { return true }, look)
 		return next
 	}
 	gone, come := estate.Changed(e.before.Estate, s.m.Estate, k)
@@ -234,7 +237,7 @@ func (s *survey) lookByKey(before byKey, e edit, kind string, key func(estate.Re
 	}
 	next := maps.Clone(before)
 	maps.DeleteFunc(next, func(at string, _ []*Finding) bool { return wanted[at] })
-	s.lookAtGroups(next, k, key, estate.OneOf(wanted), look)
+	s.lookAtGroups(next, s.m.Estate.Of(k), key, estate.OneOf(wanted), look)
 	return next
 }
 
@@ -253,10 +256,10 @@ func servicesChanged(before, after *model.Model) []string {
 	return out
 }
 
-// lookAtGroups looks at the lines of a kind, those with the same key together.
-func (s *survey) lookAtGroups(found byKey, k *estate.Kind, key func(estate.Record) string, wanted func(string) bool, look func(*check, []estate.Record)) {
+// lookAtGroups looks at some lines, those with the same key together.
+func (s *survey) lookAtGroups(found byKey, all []estate.Record, key func(estate.Record) string, wanted func(string) bool, look func(*check, []estate.Record)) {
 	groups := map[string][]estate.Record{}
-	for _, r := range s.m.Estate.Of(k) {
+	for _, r := range all {
 		if at := key(r); wanted(at) {
 			groups[at] = append(groups[at], r)
 		}

@@ -26,7 +26,7 @@ func Compile(e *estate.Estate) *Model {
 	m.compileRoutes()
 	m.compileRegions()
 	m.compileIslands()
-	m.compileLines(everything)
+	m.compileLines(part{all: true, rules: e.Of(estate.KindNamed("rule"))})
 	m.compileLists()
 	m.compileOff(func(*estate.Kind) bool { return true })
 	m.Names = names.Compile(e, m.holdsOnInternet)

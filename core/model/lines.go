@@ -4,7 +4,6 @@ import (
 	"maps"
 	"net/netip"
 	"slices"
-	"sort"
 	"strings"
 
 	"steady-compass/core/estate"
@@ -18,10 +17,9 @@ type part struct {
 	machines map[string]map[PlaceID]bool // by kind
 	services map[string]bool
 	filters  map[string]bool // whose rules are to be read anew
+	rules    []estate.Record // those of these filters, perhaps with others
 	before   []*Place        // the machines as they were
 }
-
-var everything = part{all: true}
 
 // some says whether lines of a kind are compiled at all.
 func (x *part) some(kind string) bool { return x.all || x.kinds[kind] }
@@ -84,6 +82,9 @@ func (m *Model) compileLines(x part) {
 	}
 	if x.some("filter") {
 		m.compileFilters(x)
+	}
+	if !x.all && x.some("rule") {
+		m.compileRulesAnew(x)
 	}
 	if x.some("listen") {
 		m.compileListeners(x)
@@ -199,32 +200,12 @@ func (m *Model) compileLists() {
 	m.Intents = inForce[*estate.Intent](m.Estate, "intend")
 }
 
-// rulesOf are the rules of the filters whose rules are to be read anew. The rules of a filter stand together, and filters in
-// their own order, so that a few are found without a look at all.
-func (m *Model) rulesOf(x part) map[string][]*estate.Rule {
+// rulesOf are the rules of the filters whose rules are to be read anew.
+func (x *part) rulesOf() map[string][]*estate.Rule {
 	out := map[string][]*estate.Rule{}
-	all := m.Estate.Of(estate.KindNamed("rule"))
-	at := func(i int) *estate.Rule { return all[i].(*estate.Rule) }
-	if x.all {
-		for i := range all {
-			out[at(i).Filter] = append(out[at(i).Filter], at(i))
-		}
-		return out
-	}
-	filters := m.Estate.Of(estate.KindNamed("filter"))
-	rank := make(map[string]int, len(filters))
-	for _, r := range filters {
-		if name := r.(*estate.Filter).Name; rank[name] == 0 {
-			rank[name] = len(rank) + 1
-		}
-	}
-	for name := range x.filters {
-		if rank[name] == 0 {
-			continue // of no filter
-		}
-		first := sort.Search(len(all), func(i int) bool { return rank[at(i).Filter] == 0 || rank[at(i).Filter] >= rank[name] })
-		for i := first; i < len(all) && at(i).Filter == name; i++ {
-			out[name] = append(out[name], at(i))
+	for _, r := range x.rules {
+		if rule := r.(*estate.Rule); x.anew(rule.Filter) {
+			out[rule.Filter] = append(out[rule.Filter], rule)
 		}
 	}
 	return out
@@ -248,7 +229,7 @@ func (m *Model) compileOff(changed func(*estate.Kind) bool) {
 }
 
 func (m *Model) compileFilters(x part) {
-	rules := m.rulesOf(x)
+	build := m.building(x)
 	touched := func(string) bool { return true }
 	if !x.all {
 		names := map[string]bool{}
@@ -268,27 +249,50 @@ func (m *Model) compileFilters(x part) {
 			continue // on one machine, which is not compiled
 		}
 		hook := Hook(slices.Index(hooks, f.Hook))
-		// Rules mean the same on every machine unless they say on-link.
-		var shared []*Rule
-		var index *ruleIndex
 		for _, p := range m.machines(f.On) {
 			m.Stateless = m.Stateless || f.Stateless
 			if !x.of("filter", p) {
 				continue
 			}
-			if old := x.kept(p, hook, f); old != nil {
-				p.Filters[hook] = append(p.Filters[hook], old)
-				continue
+			on := x.kept(p, hook, f)
+			if on == nil {
+				on = build(f, p)
 			}
-			if shared == nil || slices.ContainsFunc(rules[f.Name], saysOnLink) {
-				shared = m.compileRules(rules[f.Name], p)
-				if f.DropWins {
-					slices.SortStableFunc(shared, func(a, b *Rule) int { return dropsFirst(a) - dropsFirst(b) })
-				}
-				index = indexRules(shared)
-			}
-			p.Filters[hook] = append(p.Filters[hook], &Filter{f, shared, index, len(rules[f.Name])})
+			p.Filters[hook] = append(p.Filters[hook], on)
 		}
+	}
+}
+
+// compileRulesAnew gives filters their rules that stand where they stood.
+func (m *Model) compileRulesAnew(x part) {
+	build := m.building(x)
+	for id := range x.machines["rule"] {
+		p := m.Places[id]
+		for hook := range p.Filters {
+			for i, f := range p.Filters[hook] {
+				if x.filters[f.Record.Name] {
+					p.Filters[hook][i] = build(f.Record, p)
+				}
+			}
+		}
+	}
+}
+
+// building makes filters as they are on a machine.
+func (m *Model) building(x part) func(*estate.Filter, *Place) *Filter {
+	rules := x.rulesOf()
+	made := map[*estate.Filter]*Filter{}
+	return func(f *estate.Filter, on *Place) *Filter {
+		known := made[f]
+		if known == nil || slices.ContainsFunc(rules[f.Name], saysOnLink) { // else rules mean the same on every machine
+			known = &Filter{Record: f, Rules: m.compileRules(rules[f.Name], on), Lines: len(rules[f.Name])}
+			if f.DropWins {
+				slices.SortStableFunc(known.Rules, func(a, b *Rule) int { return dropsFirst(a) - dropsFirst(b) })
+			}
+			known.index = indexRules(known.Rules)
+			made[f] = known
+		}
+		return known
 	}
 }
 
@@ -408,6 +412,10 @@ func (m *Model) Recompile(e *estate.Estate) *Model {
 				p.Maps = nil
 			case "filter":
 				p.Filters = [5][]*Filter{}
+			case "rule":
+				for hook, list := range p.Filters {
+					p.Filters[hook] = slices.Clone(list)
+				}
 			case "listen":
 				p.Sockets = nil
 			}
@@ -415,11 +423,21 @@ func (m *Model) Recompile(e *estate.Estate) *Model {
 	}
 	for name := range x.services {
 		delete(next.Services, name)
-		if old := m.Services[name]; old != nil && !x.some("listen") {
+		old := m.Services[name]
+		switch {
+		case old == nil:
+		case x.some("listen"): // about as many as there were
+			next.Services[name] = &Service{Name: name, Listens: make([]*estate.Listen, 0, len(old.Listens)+1)}
+		default:
 			next.Services[name] = &Service{Name: name, Listens: old.Listens}
 		}
 	}
 	next.compileLines(x)
+	for name := range x.services {
+		if s := next.Services[name]; s != nil && len(s.Listens) == 0 {
+			delete(next.Services, name)
+		}
+	}
 	if !estate.Same(m.Estate, e, "cert", "pool", "intend") {
 		next.compileLists()
 	}
@@ -479,6 +497,17 @@ func (m *Model) partOf(e *estate.Estate) part {
 	if len(x.filters) == 0 {
 		return x
 	}
+	if estate.Same(m.Estate, e, "filter") {
+		x.rules = estate.GroupsChanged(m.Estate, e, estate.KindNamed("rule"))
+		anew := func(f *Filter) bool { return x.filters[f.Record.Name] }
+		for _, p := range m.Places {
+			if slices.ContainsFunc(p.Filters[:], func(list []*Filter) bool { return slices.ContainsFunc(list, anew) }) {
+				at("rule", p)
+			}
+		}
+		return x
+	}
+	x.rules = e.Of(estate.KindNamed("rule"))
 	for _, of := range []*estate.Estate{m.Estate, e} {
 		for _, r := range of.Of(estate.KindNamed("filter")) {
 			if f := r.(*estate.Filter); x.filters[f.Name] {

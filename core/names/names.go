@@ -4,7 +4,6 @@
 package names
 
 import (
-	"maps"
 	"net/netip"
 	"slices"
 	"strconv"
@@ -12,6 +11,7 @@ import (
 
 	"golang.org/x/net/idna"
 
+	"steady-compass/core/carry"
 	"steady-compass/core/estate"
 )
 
@@ -124,10 +124,10 @@ type view struct {
 	zone  *estate.Zone // nil: the public view
 	for_  map[string]bool
 	zones map[string]*estate.Zone
-	nodes map[string]*node
+	nodes carry.Map[string, *node]
 
-	wildcards map[string]*node // by the name that they stand below
-	records   []*estate.DNS    // of a copy, in the order in which they are written
+	wildcards carry.Map[string, *node] // by the name that they stand below
+	records   []*estate.DNS            // of a copy, in the order in which they are written
 }
 
 // node is a name that exists, by its records or since a name below it does (RFC 4592 §2.2.2).
@@ -140,10 +140,13 @@ type node struct {
 // Compile builds the name space of an estate. holds tells what addresses a host holds on internet.
 func Compile(e *estate.Estate, holds func(host string, v6 bool) ([]netip.Addr, bool)) *Names {
 	n := &Names{
-		estate: e, public: newView(nil), over: map[string][]*estate.DNS{}, files: map[string][]*estate.HostsEntry{},
+		estate: e, over: map[string][]*estate.DNS{}, files: map[string][]*estate.HostsEntry{},
 		groups: map[string]map[string]bool{}, holds: holds,
 	}
 	n.compileGroups(e)
+	public := newWriting(&view{zones: map[string]*estate.Zone{}})
+	n.public = public.view
+	var copies []*writing
 	for _, r := range e.Of(estate.KindNamed("zone")) {
 		z := r.(*estate.Zone)
 		if z.Off {
@@ -152,15 +155,13 @@ func Compile(e *estate.Estate, holds func(host string, v6 bool) ([]netip.Addr, b
 		if len(z.For) == 0 {
 			if n.public.zones[z.Name] == nil {
 				n.public.zones[z.Name] = z
-				n.public.add(z.Name)
+				public.add(z.Name)
 			}
 			continue
 		}
-		v := newView(z)
-		v.for_ = n.expand(z.For)
-		v.zones[z.Name] = z
+		v := newWriting(&view{zone: z, for_: n.expand(z.For), zones: map[string]*estate.Zone{z.Name: z}})
 		v.add(z.Name)
-		n.views = append(n.views, v)
+		copies, n.views = append(copies, v), append(n.views, v.view)
 	}
 	for _, r := range e.Of(estate.KindNamed("dns")) {
 		d := r.(*estate.DNS)
@@ -168,11 +169,11 @@ func Compile(e *estate.Estate, holds func(host string, v6 bool) ([]netip.Addr, b
 			continue
 		}
 		if len(d.For) == 0 {
-			n.public.put(d)
+			public.put(d)
 			continue
 		}
 		places, in := n.expand(d.For), false
-		for _, v := range n.views {
+		for _, v := range copies {
 			if Under(d.Owner, v.zone.Name) && len(n.public.longest(d.Owner)) <= len(v.zone.Name) && overlap(places, v.for_) {
 				v.put(d)
 				in = true
@@ -187,6 +188,9 @@ func Compile(e *estate.Estate, holds func(host string, v6 bool) ([]netip.Addr, b
 		if h := r.(*estate.HostsEntry); !h.Off {
 			n.files[h.Place] = append(n.files[h.Place], h)
 		}
+	}
+	for _, v := range append(copies, public) {
+		v.done()
 	}
 	return n
 }
@@ -218,41 +222,54 @@ func (n *Names) After(e *estate.Estate, holds func(host string, v6 bool) ([]neti
 		nodes[d.Owner].put(d)
 	}
 	for owner := range owners {
-		if was := n.public.nodes[owner]; was != nil && nodes[owner] == nil && len(was.records) > 0 {
+		if was := n.public.nodes.Of(owner); was != nil && nodes[owner] == nil && len(was.records) > 0 {
 			return Compile(e, holds) // it may be gone, and names above it with it
 		}
 	}
 	next := *n
 	next.estate, next.holds = e, holds
-	next.public = &view{zones: n.public.zones, nodes: maps.Clone(n.public.nodes), wildcards: maps.Clone(n.public.wildcards)}
+	next.public = &view{zones: n.public.zones, nodes: n.public.nodes, wildcards: n.public.wildcards}
+	v := newWriting(next.public)
 	for owner, at := range nodes {
-		*next.public.own(owner) = *at
+		v.add(owner)
+		*v.make(owner) = *at
 	}
+	v.done()
 	return &next
 }
 
 // fewRecords is how many records may change before all are compiled anew.
 const fewRecords = 64
 
-// own is the node of a name, made anew.
-func (v *view) own(name string) *node {
-	v.add(name)
-	return v.make(name)
+// writing is a view that names are brought into.
+type writing struct {
+	*view
+	fresh map[string]*node // besides those that the view has, or in their place
+	stars map[string]*node // and of the wildcards
 }
 
-func newView(z *estate.Zone) *view {
-	return &view{zone: z, zones: map[string]*estate.Zone{}, nodes: map[string]*node{}, wildcards: map[string]*node{}}
+func newWriting(v *view) *writing { return &writing{v, map[string]*node{}, map[string]*node{}} }
+
+func (v *writing) done() {
+	v.nodes, v.wildcards = v.nodes.After(nil, v.fresh), v.wildcards.After(nil, v.stars)
+}
+
+func (v *writing) at(name string) *node {
+	if at := v.fresh[name]; at != nil {
+		return at
+	}
+	return v.nodes.Of(name)
 }
 
 // add makes a name exist, and every name above it.
-func (v *view) add(name string) *node {
-	found := v.nodes[name]
+func (v *writing) add(name string) *node {
+	found := v.at(name)
 	if found != nil {
 		return found
 	}
 	found = v.make(name)
 	for up, ok := Parent(name); ok; up, ok = Parent(up) {
-		if v.nodes[up] != nil {
+		if v.at(up) != nil {
 			break
 		}
 		v.make(up)
@@ -260,18 +277,19 @@ func (v *view) add(name string) *node {
 	return found
 }
 
-func (v *view) make(name string) *node {
+// make makes the node of a name, which may have had one.
+func (v *writing) make(name string) *node {
 	at := &node{}
-	v.nodes[name] = at
+	v.fresh[name] = at
 	if below, ok := strings.CutPrefix(name, "*."); ok {
-		v.wildcards[below] = at
+		v.stars[below] = at
 	} else if name == "*" {
-		v.wildcards["."] = at
+		v.stars["."] = at
 	}
 	return at
 }
 
-func (v *view) put(d *estate.DNS) {
+func (v *writing) put(d *estate.DNS) {
 	v.add(d.Owner).put(d)
 	if v.zone != nil {
 		v.records = append(v.records, d)
@@ -558,7 +576,7 @@ func (n *Names) find(name string, asker Asker) found {
 	over := n.override(name, asker)
 	if v == nil {
 		if len(over) == 0 {
-			if at := n.public.nodes[name]; at != nil {
+			if at := n.public.nodes.Of(name); at != nil {
 				over = at.records // a record in no zone of ours stands alone
 			}
 		}
@@ -567,13 +585,13 @@ func (n *Names) find(name string, asker Asker) found {
 		}
 		return found{records: over}
 	}
-	f := found{zone: v.zones[zone], soa: v.nodes[zone].soa()}
+	f := found{zone: v.zones[zone], soa: v.nodes.Of(zone).soa()}
 	if len(over) > 0 {
-		f.records = beside(over, v.nodes[name])
+		f.records = beside(over, v.nodes.Of(name))
 		return f
 	}
 	// Upwards from the name; the last word has what stands nearest to the zone's own name, a delegation or a DNAME.
-	at := v.nodes[name]
+	at := v.nodes.Of(name)
 	var encloser string // the closest name above that exists
 	for up, here := name, at; ; {
 		if here != nil {
@@ -593,7 +611,7 @@ func (n *Names) find(name string, asker Asker) found {
 		if up, _ = Parent(up); up == "" {
 			up = "."
 		}
-		here = v.nodes[up]
+		here = v.nodes.Of(up)
 	}
 	switch {
 	case f.code == Outside || f.dname != nil:
@@ -602,7 +620,7 @@ func (n *Names) find(name string, asker Asker) found {
 		f.records = at.records
 		return f
 	}
-	at = v.wildcards[encloser]
+	at = v.wildcards.Of(encloser)
 	if len(n.over) > 0 {
 		if over := n.override("*."+encloser, asker); len(over) > 0 {
 			f.records, f.wildcard = beside(over, at), true
@@ -658,16 +676,16 @@ type Standing struct {
 func (n *Names) Standing(name string, asker Asker) Standing {
 	v, zone := n.seen(name, asker)
 	if v == nil {
-		at := n.public.nodes[name]
+		at := n.public.nodes.Of(name)
 		return Standing{Exists: at != nil && len(at.records) > 0 || len(n.override(name, asker)) > 0}
 	}
-	s := Standing{Zone: zone, Exists: v.nodes[name] != nil || len(n.override(name, asker)) > 0}
+	s := Standing{Zone: zone, Exists: v.nodes.Of(name) != nil || len(n.override(name, asker)) > 0}
 	for up, ok := Parent(name); !s.Exists && ok; up, ok = Parent(up) {
-		if v.nodes[up] == nil {
+		if v.nodes.Of(up) == nil {
 			continue
 		}
 		s.Encloser = up
-		if v.wildcards[up] != nil || len(n.override("*."+up, asker)) > 0 {
+		if v.wildcards.Of(up) != nil || len(n.override("*."+up, asker)) > 0 {
 			s.Wildcard = "*." + up
 		}
 		break

@@ -574,7 +574,7 @@ func (t *Tracer) besideOrigin(o origin, net model.NetID) bool {
 
 // intentOf is the intent for a name, address or place on a port.
 func (t *Tracer) intentOf(target string, port uint16, proto netset.Transport) *estate.Intent {
-	for _, i := range t.index.intents[target] {
+	for _, i := range t.index.intents.Of(target) {
 		if i.Ports.Transport&proto != 0 && i.Ports.Set().Contains(port) && !nobody(i) {
 			return i
 		}

@@ -176,7 +176,7 @@ func (t *Tracer) portsOfConcern(x *exposing, c candidate) netset.Ports {
 	var ports []netset.PortRange
 	for _, id := range places {
 		p := t.m.Places[id]
-		if x.reads.place(id); t.intended().places[id] || len(p.Maps)+len(p.Forwards) > 0 || slices.ContainsFunc(p.Sockets, func(s model.Socket) bool { return s.Place != id }) {
+		if x.reads.place(id); t.intended().lands(id) || len(p.Maps)+len(p.Forwards) > 0 || slices.ContainsFunc(p.Sockets, func(s model.Socket) bool { return s.Place != id }) {
 			return netset.AllPorts()
 		}
 		for _, port := range x.fronted.ports(p.ID) {
@@ -190,7 +190,7 @@ func (t *Tracer) portsOfConcern(x *exposing, c candidate) netset.Ports {
 func (t *Tracer) concerns(x *exposing, l landing) bool {
 	x.reads.place(l.sock.Place)
 	x.reads.service(l.sock.Record.Service)
-	if l.mapped == nil && !t.intended().places[l.sock.Place] {
+	if l.mapped == nil && !t.intended().lands(l.sock.Place) {
 		return slices.ContainsFunc(x.fronted.ports(l.sock.Place), l.ports.Contains)
 	}
 	return !t.forAnyone(l)
@@ -284,7 +284,7 @@ func (w *way) records() []string {
 // add takes in what is open, parted where the intents that land there change along its ports, and what stands before them.
 func (x *exposing) add(t *Tracer, e Open, site string) {
 	place := t.m.PlaceNamed(e.Place).ID
-	byPort := t.intended().at[landsAt{place, protoOf(e.Transport), site}]
+	byPort := t.intended().at.Of(landsAt{place, protoOf(e.Transport), site})
 	var fronted []uint16
 	if x.fronted != nil {
 		fronted = x.fronted.ports(place)

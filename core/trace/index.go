@@ -1,10 +1,12 @@
 package trace
 
 import (
+	"maps"
 	"net/netip"
 	"slices"
 	"strings"
 
+	"steady-compass/core/carry"
 	"steady-compass/core/estate"
 	"steady-compass/core/model"
 	"steady-compass/core/names"
@@ -13,10 +15,10 @@ import (
 
 // index holds what is asked of the model by name, once for a tracer.
 type index struct {
-	intents   map[string][]*estate.Intent
-	exact     map[string][]*estate.Site       // sites in force and off, by name
-	wildcards map[string][]*estate.Site       // by the name below the "*."
-	forwards  map[netip.Addr][]*model.Forward // by target
+	intents   carry.Map[string, []*estate.Intent] // by target
+	exact     map[string][]*estate.Site           // sites in force and off, by name
+	wildcards map[string][]*estate.Site           // by the name below the "*."
+	forwards  map[netip.Addr][]*model.Forward     // by target
 }
 
 // PortKey is a port of one transport.
@@ -31,12 +33,17 @@ const maxListed = 64
 // buildIndex makes the index of a model; what no line changed of since before is the other's.
 func buildIndex(m *model.Model, before *Tracer) *index {
 	x := &index{forwards: map[netip.Addr][]*model.Forward{}}
-	if before != nil && estate.Same(before.m.Estate, m.Estate, "intend") {
-		x.intents = before.index.intents
+	if before == nil {
+		x.indexIntents(m, func(string) bool { return true }, nil)
 	} else {
-		x.intents = make(map[string][]*estate.Intent, len(m.Intents))
-		for _, i := range m.Intents {
-			x.intents[i.Target] = append(x.intents[i.Target], i)
+		x.intents = before.index.intents
+		gone, come := estate.Changed(before.m.Estate, m.Estate, estate.KindNamed("intend"))
+		targets := map[string]bool{}
+		for _, r := range slices.Concat(gone, come) {
+			targets[r.(*estate.Intent).Target] = true
+		}
+		if len(targets) > 0 {
+			x.indexIntents(m, estate.OneOf(targets), slices.Collect(maps.Keys(targets)))
 		}
 	}
 	if before != nil && estate.Same(before.m.Estate, m.Estate, "site") {
@@ -54,6 +61,17 @@ func buildIndex(m *model.Model, before *Tracer) *index {
 		}
 	}
 	return x
+}
+
+// indexIntents lists those intents anew that are for some targets.
+func (x *index) indexIntents(m *model.Model, wanted func(target string) bool, anew []string) {
+	come := map[string][]*estate.Intent{}
+	for _, i := range m.Intents {
+		if wanted(i.Target) {
+			come[i.Target] = append(come[i.Target], i)
+		}
+	}
+	x.intents = x.intents.After(anew, come)
 }
 
 func (x *index) indexSites(sites []estate.Record) {
@@ -186,7 +204,7 @@ func (t *Tracer) PortsOf(name string, v *Vantage) ([]PortKey, bool) {
 // PortsReading are the ports of a name; what they come of is added to reads.
 func (t *Tracer) PortsReading(name string, v *Vantage, reads *Reads) ([]PortKey, bool) {
 	var out []PortKey
-	for _, i := range t.index.intents[name] {
+	for _, i := range t.index.intents.Of(name) {
 		out = append(out, keysOf(i.Ports)...)
 	}
 	for _, s := range t.index.sitesFor(name) {

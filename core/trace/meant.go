@@ -1,9 +1,11 @@
 package trace
 
 import (
+	"maps"
 	"net/netip"
 	"slices"
 
+	"steady-compass/core/carry"
 	"steady-compass/core/estate"
 	"steady-compass/core/model"
 	"steady-compass/core/names"
@@ -29,8 +31,8 @@ type meant struct {
 type landings struct {
 	intents []*estate.Intent
 	of      []*landed // by intent
-	at      map[landsAt]map[uint16]*meant
-	places  map[model.PlaceID]bool // of at
+	at      carry.Map[landsAt, map[uint16]*meant]
+	places  []int32                // by place, how many of at
 	changed map[model.PlaceID]bool // where somebody else is meant to get to than before the edit
 }
 
@@ -102,7 +104,7 @@ func (t *Tracer) intended() *landings {
 		for _, old := range gone {
 			goes(old)
 		}
-		if len(anew) > 0 || before.at == nil {
+		if len(anew) > 0 || before.places == nil {
 			next.meantAnew(t.m, before, anew)
 		}
 		t.landings.Store(next)
@@ -111,15 +113,9 @@ func (t *Tracer) intended() *landings {
 }
 
 // among holds some intents against those that are known: it gives where each landed, by its index, nil for one that is not known;
-// and where those landed that are not among them. Most stand at the same distance from the start or from the end.
+// and where those landed that are not among them.
 func (x *landings) among(intents []*estate.Intent) (was func(n int) *landed, gone []*landed) {
-	start, end, most := 0, 0, min(len(intents), len(x.intents))
-	for start < most && intents[start] == x.intents[start] {
-		start++
-	}
-	for end < most-start && intents[len(intents)-1-end] == x.intents[len(x.intents)-1-end] {
-		end++
-	}
+	start, end := carry.Ends(intents, x.intents, func(a, b *estate.Intent) bool { return a == b })
 	here, there := intents[start:len(intents)-end], x.intents[start:len(x.intents)-end]
 	for n, i := range there {
 		if !slices.Contains(here, i) {
@@ -142,38 +138,46 @@ func (x *landings) among(intents []*estate.Intent) (was func(n int) *landed, gon
 
 // meantAnew works out for some of what intents land at who is meant to get there.
 func (x *landings) meantAnew(m *model.Model, before *landings, anew map[landsAt]bool) {
-	x.at = make(map[landsAt]map[uint16]*meant, len(before.at))
-	for k, ports := range before.at {
-		if !anew[k] {
-			x.at[k] = ports
-		}
+	at := make([]bool, len(m.Places)) // the places of these
+	for k := range anew {
+		x.changed[k.place], at[k.place] = true, true
 	}
+	come := map[landsAt]map[uint16]*meant{}
 	for n, i := range x.intents {
 		for _, s := range x.of[n].spots {
-			if anew[s.landsAt] {
-				x.note(m, s, i)
+			if at[s.place] && anew[s.landsAt] {
+				note(come, m, s, i)
 			}
 		}
 	}
-	x.places = make(map[model.PlaceID]bool, len(before.places))
-	for k := range x.at {
-		x.places[k.place] = true
+	if x.places = slices.Clone(before.places); x.places == nil {
+		x.places = make([]int32, len(m.Places))
 	}
 	for k := range anew {
-		x.changed[k.place] = true
+		if _, was := before.at.Get(k); was {
+			x.places[k.place]--
+		}
+		if come[k] != nil {
+			x.places[k.place]++
+		}
 	}
+	x.at = before.at.After(slices.Collect(maps.Keys(anew)), come)
 }
+
+// lands says whether some intent lands at a place.
+func (x *landings) lands(place model.PlaceID) bool { return x.places[place] > 0 }
 
 // meantAt is what intents say of a site, or of a listener without any, on a port; nil where none lands there.
 func (t *Tracer) meantAt(place model.PlaceID, port uint16, proto netset.Transport, site string) *meant {
-	return t.intended().at[landsAt{place, proto, site}][port]
+	return t.intended().at.Of(landsAt{place, proto, site})[port]
 }
 
-func (x *landings) note(of *model.Model, s spot, i *estate.Intent) {
-	byPort := x.at[s.landsAt]
+// note notes an intent where it lands.
+func note(at map[landsAt]map[uint16]*meant, of *model.Model, s spot, i *estate.Intent) {
+	byPort := at[s.landsAt]
 	if byPort == nil {
 		byPort = map[uint16]*meant{}
-		x.at[s.landsAt] = byPort
+		at[s.landsAt] = byPort
 	}
 	m := byPort[s.port]
 	if m == nil {

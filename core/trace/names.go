@@ -240,7 +240,7 @@ func CompareNames(a, b string) int {
 }
 
 // IntentsOf are the intents for a name, address or place, in the order written.
-func (t *Tracer) IntentsOf(target string) []*estate.Intent { return t.index.intents[target] }
+func (t *Tracer) IntentsOf(target string) []*estate.Intent { return t.index.intents.Of(target) }
 
 // AddressedAnywhere says whether some network gets an address for a name; what is asked for is added to reads.
 func (t *Tracer) AddressedAnywhere(name string, reads *Reads) bool {
@@ -272,7 +272,7 @@ func (t *Tracer) Lands(place string) bool {
 	if p == nil {
 		return false
 	}
-	return t.intended().places[p.ID]
+	return t.intended().lands(p.ID)
 }
 
 // Answer is what a name answers to a vantage, for one type.
