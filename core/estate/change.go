@@ -98,7 +98,7 @@ func (e *Estate) Apply(c Change) (*Estate, error) {
 	edit := map[*Kind]since{}
 	for i, k := range Kinds {
 		if !sameList(e.lists[i], next.lists[i]) {
-			start, end := ends(e, next, k)
+			start, end := Shared(e, next, k)
 			edit[k] = since{e.lists[i], start, end}
 		}
 	}
@@ -239,7 +239,7 @@ func Difference(from, to *Estate) Change {
 // another: what is left of both lists without the records at their start and end that are the same.
 func Changed(from, to *Estate, k *Kind) (gone, come []Record) {
 	a, b := from.lists[k.index], to.lists[k.index]
-	start, end := ends(from, to, k)
+	start, end := Shared(from, to, k)
 	return a[start : len(a)-end], b[start : len(b)-end]
 }
 
@@ -247,7 +247,7 @@ func Changed(from, to *Estate, k *Kind) (gone, come []Record) {
 // those beside them. It is for kinds whose groups stand together: rules and sites.
 func GroupsChanged(from, to *Estate, k *Kind) []Record {
 	list := to.lists[k.index]
-	start, end := ends(from, to, k)
+	start, end := Shared(from, to, k)
 	first, last := start, len(list)-end
 	for start > 0 && GroupOf(list[start-1]) == GroupOf(list[first-1]) {
 		start--
@@ -258,8 +258,8 @@ func GroupsChanged(from, to *Estate, k *Kind) []Record {
 	return list[start : len(list)-end]
 }
 
-// ends are how many records of a kind two estates have in common at the start, and of the rest at the end.
-func ends(from, to *Estate, k *Kind) (start, end int) {
+// Shared is how many records of a kind two estates have in common at the start, and of the rest at the end.
+func Shared(from, to *Estate, k *Kind) (start, end int) {
 	a, b := from.lists[k.index], to.lists[k.index]
 	if sameList(a, b) {
 		return len(a), 0

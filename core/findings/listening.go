@@ -6,6 +6,7 @@ import (
 	"slices"
 	"sync"
 
+	"steady-compass/core/carry"
 	"steady-compass/core/estate"
 	"steady-compass/core/model"
 	"steady-compass/core/netset"
@@ -18,9 +19,9 @@ type listening struct {
 	owned    [][]behind // by machine: what it has on each of its addresses
 	leads    *sync.Map  // by machine: to which doors it leads
 	// at are the addresses as other machines reach them: on the outer ports of maps and forwards.
-	at    map[netip.Addr][]door
+	at    carry.Map[netip.Addr, []door]
 	addrs []netip.Addr                      // of at, in the order met
-	feeds map[model.PlaceID][]model.PlaceID // the machines to which one's forwards lead
+	feeds map[model.PlaceID][]model.PlaceID // the machines to which one's forwards lead, or whose forwards lead to it
 }
 
 // lookout asks again and again what is listening behind the lines of one filter.
@@ -30,16 +31,16 @@ type lookout struct {
 	reads map[model.PlaceID]bool // the machines that were looked at
 }
 
-func (l *lookout) look(p *model.Place) {
-	l.reads[p.ID] = true
-	for _, id := range l.feeds[p.ID] {
+func (l *lookout) look(p model.PlaceID) {
+	l.reads[p] = true
+	for _, id := range l.feeds[p] {
 		l.reads[id] = true
 	}
 }
 
 // door is what stands at an address of a place.
 type door struct {
-	place *model.Place
+	place model.PlaceID
 	behind
 }
 
@@ -57,52 +58,120 @@ type listeningKey struct {
 
 // listeners is what stands behind addresses: as before, where nothing speaks of that.
 func (s *survey) listeners(before *listening, e edit) *listening {
-	if before != nil && s.m.HangsTogetherAs(e.before) && estate.Same(e.before.Estate, s.m.Estate, "listen", "map", "forward") {
-		return before
+	if before == nil || !s.m.HangsTogetherAs(e.before) {
+		return newListening(s.m, nil)
 	}
-	if before != nil && !s.m.HangsTogetherAs(e.before) {
-		before = nil
+	switch {
+	case !estate.Same(e.before.Estate, s.m.Estate, "map", "forward"):
+		return newListening(s.m, before)
+	case !estate.Same(e.before.Estate, s.m.Estate, "listen"):
+		return before.after(s.m)
 	}
-	return newListening(s.m, before)
+	return before
 }
 
 // newListening works it out; before, where it is set, is what stood there in a model in which machines hang together as in this.
 func newListening(m *model.Model, before *listening) *listening {
-	l := &listening{m: m, at: map[netip.Addr][]door{}, feeds: map[model.PlaceID][]model.PlaceID{}, owned: make([][]behind, len(m.Places)), leads: &sync.Map{}}
 	if before == nil {
 		before = &listening{recorded: recordedAddrs(m)}
 	}
-	l.recorded = before.recorded
-	for _, p := range m.Places {
-		if p.IsContainer() {
-			continue
-		}
-		if before.m != nil && sameStacks(before.m, m, p) {
-			l.owned[p.ID] = before.owned[p.ID]
-		}
-		i := 0
-		for _, leg := range p.Legs {
-			if leg.Gateway {
-				continue
-			}
-			for _, a := range leg.Addrs {
-				if i == len(l.owned[p.ID]) {
-					l.owned[p.ID] = append(l.owned[p.ID], l.own(p, a))
-				}
-				l.put(p, a, l.owned[p.ID][i])
-				i++
-			}
-		}
-	}
-	for _, p := range m.Places { // behind the others: a forward to a router that forwards is not followed
-		for _, f := range p.Forwards {
-			l.forward(p, f)
-		}
-	}
+	l := &listening{m: m, recorded: before.recorded, feeds: map[model.PlaceID][]model.PlaceID{}, owned: make([][]behind, len(m.Places)), leads: &sync.Map{}}
+	w := &writing{listening: l, at: map[netip.Addr][]door{}, feeds: l.feeds}
+	w.stand(m.Places, before)
+	l.at, l.addrs = carry.MapOf(w.at), w.addrs
 	if before.m != nil && l.sameDoors(before) {
 		l.leads = before.leads
 	}
 	return l
+}
+
+// after is what stands there once listeners came or went, and nothing else: only that is worked out again which machines come by
+// that have others now.
+func (l *listening) after(m *model.Model) *listening {
+	var todo []model.PlaceID
+	for _, p := range m.Places {
+		if !p.IsContainer() && !sameStacks(l.m, m, p) {
+			todo = append(todo, p.ID)
+		}
+	}
+	again := map[model.PlaceID]bool{}
+	for len(todo) > 0 {
+		id := todo[len(todo)-1]
+		if todo = todo[:len(todo)-1]; again[id] {
+			continue
+		}
+		again[id] = true
+		todo = append(todo, l.feeds[id]...)
+		for _, a := range l.doorsteps(m.Places[id]) {
+			for _, d := range l.at.Of(a) { // an address of several
+				todo = append(todo, d.place)
+			}
+		}
+	}
+	var places []*model.Place
+	for _, p := range m.Places {
+		if again[p.ID] {
+			places = append(places, p)
+		}
+	}
+	next := *l
+	next.m, next.owned = m, slices.Clone(l.owned)
+	w := &writing{listening: &next, at: map[netip.Addr][]door{}, feeds: map[model.PlaceID][]model.PlaceID{}}
+	w.stand(places, l)
+	next.at = l.at.After(nil, w.at)
+	return &next
+}
+
+// doorsteps are the addresses at which a machine has doors.
+func (l *listening) doorsteps(p *model.Place) []netip.Addr {
+	out := ownAddrs(p)
+	for _, f := range p.Forwards {
+		out = append(out, l.outerAddrs(p, f)...)
+	}
+	return out
+}
+
+// ownAddrs are those of a machine, its containers' gateways aside.
+func ownAddrs(p *model.Place) []netip.Addr {
+	var out []netip.Addr
+	for _, leg := range p.Legs {
+		if !leg.Gateway {
+			out = append(out, leg.Addrs...)
+		}
+	}
+	return out
+}
+
+// writing is what stands at addresses, on the way.
+type writing struct {
+	*listening
+	at    map[netip.Addr][]door
+	addrs []netip.Addr
+	feeds map[model.PlaceID][]model.PlaceID
+}
+
+// stand puts what some machines have at their addresses; before them none is there.
+func (w *writing) stand(places []*model.Place, before *listening) {
+	for _, p := range places {
+		if p.IsContainer() {
+			continue
+		}
+		w.owned[p.ID] = nil
+		if before.m != nil && sameStacks(before.m, w.m, p) {
+			w.owned[p.ID] = before.owned[p.ID]
+		}
+		for i, a := range ownAddrs(p) {
+			if i == len(w.owned[p.ID]) {
+				w.owned[p.ID] = append(w.owned[p.ID], w.own(p, a))
+			}
+			w.put(p, a, w.owned[p.ID][i])
+		}
+	}
+	for _, p := range places { // behind the others: a forward to a router that forwards is not followed
+		for _, f := range p.Forwards {
+			w.forward(p, f)
+		}
+	}
 }
 
 // sameStacks says whether a machine and its containers are as they were.
@@ -132,17 +201,17 @@ func recordedAddrs(m *model.Model) netset.Addrs {
 	return netset.Union(append(sets, netset.AddrsOf(held...))...)
 }
 
-func (l *listening) put(p *model.Place, a netip.Addr, b behind) {
-	if _, known := l.at[a]; !known {
-		l.addrs = append(l.addrs, a)
+func (w *writing) put(p *model.Place, a netip.Addr, b behind) {
+	if _, known := w.at[a]; !known {
+		w.addrs = append(w.addrs, a)
 	}
-	for i, d := range l.at[a] {
-		if d.place == p {
-			l.at[a][i].join(b)
+	for i, d := range w.at[a] {
+		if d.place == p.ID {
+			w.at[a][i].join(b)
 			return
 		}
 	}
-	l.at[a] = append(l.at[a], door{p, b})
+	w.at[a] = append(w.at[a], door{p.ID, b})
 }
 
 // own is what a machine has on one of its addresses: its sockets, and what its maps lead to.
@@ -200,35 +269,39 @@ func (l *listening) outer(pairs []estate.Pair, all netset.Ports, inner behind, t
 	return netset.PortsOf(out...)
 }
 
-func (l *listening) forward(p *model.Place, f *model.Forward) {
+func (w *writing) forward(p *model.Place, f *model.Forward) {
 	to, t := f.Record.To.Addr, f.Record.Bind.Transport
 	var inner behind
 	if p.Owns(to) {
-		inner = l.own(p, to)
+		inner = w.own(p, to)
 	}
 	var led []netset.PortRange
 	for _, pair := range f.Pairs {
 		led = append(led, netset.PortRange{Lo: pair.To, Hi: pair.Inner(pair.From.Hi)})
 	}
-	for i, d := range l.at[to] {
+	for i, d := range w.at[to] {
 		inner.join(d.behind)
-		l.feeds[p.ID] = append(l.feeds[p.ID], d.place.ID)
-		l.feeds[d.place.ID] = append(l.feeds[d.place.ID], p.ID) // whether a forward leads there
+		w.feeds[p.ID] = append(w.feeds[p.ID], d.place)
+		w.feeds[d.place] = append(w.feeds[d.place], p.ID)
 		for _, one := range t.Each() {
 			k := transportIndex(one)
-			l.at[to][i].forwarded[k] = l.at[to][i].forwarded[k].Union(netset.PortsOf(led...))
+			w.at[to][i].forwarded[k] = w.at[to][i].forwarded[k].Union(netset.PortsOf(led...))
 		}
 	}
 	outer := behind{}
-	outer.add(t, l.outer(f.Pairs, f.Ports, inner, t))
+	outer.add(t, w.outer(f.Pairs, f.Ports, inner, t))
 	outer.forwarded = [2]netset.Ports{netset.AllPorts(), netset.AllPorts()} // it is reached at this address itself
-	addrs := []netip.Addr{f.Record.Bind.Addr}
-	if !addrs[0].IsValid() {
-		addrs = l.m.OuterAddrs(p, to.Is6())
+	for _, a := range w.outerAddrs(p, f) {
+		w.put(p, a, outer)
 	}
-	for _, a := range addrs {
-		l.put(p, a, outer)
+}
+
+// outerAddrs are the addresses that a forward takes flows to.
+func (l *listening) outerAddrs(p *model.Place, f *model.Forward) []netip.Addr {
+	if a := f.Record.Bind.Addr; a.IsValid() {
+		return []netip.Addr{a}
 	}
+	return l.m.OuterAddrs(p, f.Record.To.Addr.Is6())
 }
 
 // use says what a line stands before on one machine.
@@ -304,7 +377,7 @@ func bindsOn(on, a netip.Addr) bool {
 
 // behind is what flows that meet a hook of a machine may lead to, of what a line names.
 func (l *lookout) behind(p *model.Place, hook model.Hook, f *model.Filter, from, to model.Match) behind {
-	l.look(p)
+	l.look(p.ID)
 	v4, v6 := f.Record.Family != "ipv6", f.Record.Family != "ipv4"
 	outside := !from.Any && !from.Set.IsEmpty() && l.m.Internet.Covers(from.Set)
 	self := hook == model.Arriving || hook == model.Input || hook == model.Output && f.Record.LoopbackToo
@@ -338,8 +411,8 @@ func (l *lookout) behind(p *model.Place, hook model.Hook, f *model.Filter, from,
 				d := behind{all: p.Unlisted}
 				switch hook {
 				case model.Arriving:
-					for _, at := range l.at[a] {
-						if at.place.ID == p.ID {
+					for _, at := range l.at.Of(a) {
+						if at.place == p.ID {
 							d = at.behind
 						}
 					}
@@ -347,7 +420,7 @@ func (l *lookout) behind(p *model.Place, hook model.Hook, f *model.Filter, from,
 					l.sockets(&d, p, a)
 					l.relayed(&d, p, a, from)
 					d.forwarded = [2]netset.Ports{netset.AllPorts(), netset.AllPorts()}
-					if at := l.at[a]; len(at) > 0 {
+					if at := l.at.Of(a); len(at) > 0 {
 						d.forwarded = at[0].forwarded
 					}
 				}
@@ -357,7 +430,7 @@ func (l *lookout) behind(p *model.Place, hook model.Hook, f *model.Filter, from,
 		if hook == model.Arriving {
 			for _, f := range p.Forwards { // on addresses that it does not hold
 				if a := f.Record.Bind.Addr; a.IsValid() && !p.Owns(a) && seen(a) {
-					for _, at := range l.at[a] {
+					for _, at := range l.at.Of(a) {
 						take(a, at.behind)
 					}
 				}
@@ -426,7 +499,7 @@ func (l *listening) relayed(b *behind, p *model.Place, a netip.Addr, from model.
 func (l *lookout) others(p *model.Place, to model.Match, seen func(netip.Addr) bool, take func(netip.Addr, behind)) {
 	if few, ok := to.Set.Addrs(32); ok && !to.Any {
 		for _, a := range few {
-			for _, d := range l.at[a] {
+			for _, d := range l.at.Of(a) {
 				if seen(a) && l.leadsTo(p, a, d) {
 					l.look(d.place)
 					take(a, d.behind)
@@ -438,7 +511,7 @@ func (l *lookout) others(p *model.Place, to model.Match, seen func(netip.Addr) b
 	leads := l.leadsToAll(p)
 	n := 0 // of the doors of all addresses
 	for _, a := range l.addrs {
-		doors := l.at[a]
+		doors := l.at.Of(a)
 		for i, d := range doors {
 			if leads[(n+i)/64]>>((n+i)%64)&1 == 1 && seen(a) {
 				l.look(d.place)
@@ -451,11 +524,11 @@ func (l *lookout) others(p *model.Place, to model.Match, seen func(netip.Addr) b
 
 // leadsTo says whether a machine leads flows for an address to one of its doors, on another machine.
 func (l *listening) leadsTo(p *model.Place, a netip.Addr, d door) bool {
-	if d.place.ID == p.ID || p.Owns(a) {
+	if d.place == p.ID || p.Owns(a) {
 		return false
 	}
 	hop := l.m.NextHop(p, a)
-	return hop.Kind != model.NoWay && (hop.Kind != model.OnLink || hop.Place == d.place.ID)
+	return hop.Kind != model.NoWay && (hop.Kind != model.OnLink || hop.Place == d.place)
 }
 
 // leadsToAll is that for every door, a bit each, in the order of the addresses; worked out once for a machine.
@@ -466,7 +539,7 @@ func (l *listening) leadsToAll(p *model.Place) []uint64 {
 	var out []uint64
 	n := 0
 	for _, a := range l.addrs {
-		for _, d := range l.at[a] {
+		for _, d := range l.at.Of(a) {
 			if n%64 == 0 {
 				out = append(out, 0)
 			}
@@ -483,7 +556,7 @@ func (l *listening) leadsToAll(p *model.Place) []uint64 {
 // sameDoors says whether another has doors of the same machines at the same addresses.
 func (l *listening) sameDoors(other *listening) bool {
 	return slices.EqualFunc(l.addrs, other.addrs, func(a, b netip.Addr) bool {
-		return a == b && slices.EqualFunc(l.at[a], other.at[b], func(x, y door) bool { return x.place.ID == y.place.ID })
+		return a == b && slices.EqualFunc(l.at.Of(a), other.at.Of(b), func(x, y door) bool { return x.place == y.place })
 	})
 }
 

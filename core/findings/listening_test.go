@@ -34,27 +34,27 @@ func TestListenersAfterEdits(t *testing.T) {
 			gone = still
 			next := m.Recompile(e)
 			before := l
-			if !next.HangsTogetherAs(m) {
-				before = nil
-			}
-			now, anew := newListening(next, before), newListening(next, nil)
+			now, anew := (&survey{m: next}).listeners(before, edit{before: m}), newListening(next, nil)
 			if !now.sameDoors(anew) || !now.recorded.Equal(anew.recorded) {
 				t.Fatalf("seed %d, after %v: other doors than anew", seed, c)
 			}
 			for _, a := range now.addrs {
-				for i, d := range now.at[a] {
-					if got, want := fmt.Sprint(d.behind), fmt.Sprint(anew.at[a][i].behind); got != want {
-						t.Fatalf("seed %d, after %v: behind %s on %s is %s, want %s", seed, c, a, d.place.Name, got, want)
+				for i, d := range now.at.Of(a) {
+					if got, want := fmt.Sprint(d.behind), fmt.Sprint(anew.at.Of(a)[i].behind); got != want {
+						t.Fatalf("seed %d, after %v: behind %s on %s is %s, want %s", seed, c, a, next.Places[d.place].Name, got, want)
 					}
 				}
 			}
 			for _, p := range next.Places {
+				if got, want := now.feeds[p.ID], anew.feeds[p.ID]; !slices.Equal(got, want) {
+					t.Fatalf("seed %d, after %v: %s and %v feed one another, want %v", seed, c, p.Name, got, want)
+				}
 				bits := now.leadsToAll(p)
 				n := 0
 				for _, a := range now.addrs {
-					for _, d := range now.at[a] {
+					for _, d := range now.at.Of(a) {
 						if leads := bits[n/64]>>(n%64)&1 == 1; leads != anew.leadsTo(p, a, d) {
-							t.Fatalf("seed %d, after %v: %s leads to %s on %s: %v", seed, c, p.Name, a, d.place.Name, leads)
+							t.Fatalf("seed %d, after %v: %s leads to %s on %s: %v", seed, c, p.Name, a, next.Places[d.place].Name, leads)
 						} else if leads {
 							led++
 						}
@@ -62,7 +62,7 @@ func TestListenersAfterEdits(t *testing.T) {
 					}
 				}
 			}
-			if before != nil && now.leads == before.leads {
+			if now.leads == before.leads {
 				kept++
 			}
 			m, l = next, now
@@ -87,13 +87,19 @@ func TestOneMachineAnew(t *testing.T) {
 	}
 	same := func(a, b []behind) bool { return len(a) == len(b) && (len(a) == 0 || &a[0] == &b[0]) }
 	next := m.Recompile(e)
-	now := newListening(next, l)
+	now := l.after(next)
 	for _, p := range next.Places {
 		if stays := same(now.owned[p.ID], l.owned[p.ID]); stays == (p.Name == "m0-3") && !p.IsContainer() {
 			t.Errorf("what %s has is taken over: %v", p.Name, stays)
 		}
 	}
-	if !slices.Equal(now.addrs, l.addrs) {
-		t.Error("the addresses are others")
+	stands := 0
+	for _, a := range now.addrs {
+		if got, was := now.at.Of(a), l.at.Of(a); &got[0] == &was[0] {
+			stands++
+		}
+	}
+	if stands < len(now.addrs)/2 || stands == len(now.addrs) {
+		t.Errorf("of %d addresses %d are as they were", len(now.addrs), stands)
 	}
 }

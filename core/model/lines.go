@@ -86,67 +86,36 @@ func (m *Model) compileLines(x part) {
 	if !x.all && x.some("rule") {
 		m.compileRulesAnew(x)
 	}
-	if x.some("listen") {
-		m.compileListeners(x)
-	}
-	if x.all || len(x.services) > 0 {
-		m.compileServices(x)
+	if x.all {
+		m.compileListeners()
+		m.compileSites(func(string) bool { return true })
 	}
 }
 
-func (m *Model) compileListeners(x part) {
-	on := m.placesOf(x)
+// compileListeners gives places their sockets, and services their listeners.
+func (m *Model) compileListeners() {
 	var p *Place // of the last one: the listeners of a place stand together
 	for r := range eachInForce[*estate.Listen](m.Estate, "listen") {
-		if !on(r.Place) {
-			continue
+		s := m.Services[r.Service]
+		if s == nil {
+			s = &Service{Name: r.Service}
+			m.Services[r.Service] = s
 		}
+		s.Listens = append(s.Listens, r)
 		if p == nil || p.Name != r.Place {
 			p = m.PlaceNamed(r.Place)
 		}
-		if p == nil {
-			continue
-		}
-		if stack := m.Places[p.Stack]; x.of("listen", stack) {
-			stack.Sockets = append(stack.Sockets, Socket{r, p.ID, r.Bind.Set()})
+		if p != nil {
+			stack := m.Places[p.Stack]
+			stack.Sockets = append(stack.Sockets, socket(r, p))
 		}
 	}
 }
 
-// placesOf says of a name whether it may be that of a place whose listeners are compiled.
-func (m *Model) placesOf(x part) func(string) bool {
-	if x.all {
-		return func(string) bool { return true }
-	}
-	names := map[string]bool{}
-	for stack := range x.machines["listen"] {
-		names[m.Places[stack].Name] = true
-		for _, id := range m.Places[m.Places[stack].Host].Containers {
-			names[m.Places[id].Name] = true
-		}
-	}
-	return estate.OneOf(names)
-}
+func socket(r *estate.Listen, on *Place) Socket { return Socket{r, on.ID, r.Bind.Set()} }
 
-// compileServices makes the services that something listens as, with their sites.
-func (m *Model) compileServices(x part) {
-	wanted := func(string) bool { return true }
-	if !x.all {
-		wanted = estate.OneOf(x.services)
-	}
-	if x.some("listen") {
-		for r := range eachInForce[*estate.Listen](m.Estate, "listen") {
-			if !wanted(r.Service) {
-				continue
-			}
-			s := m.Services[r.Service]
-			if s == nil {
-				s = &Service{Name: r.Service}
-				m.Services[r.Service] = s
-			}
-			s.Listens = append(s.Listens, r)
-		}
-	}
+// compileSites gives services their sites: all, or some of them.
+func (m *Model) compileSites(wanted func(service string) bool) {
 	for r := range eachInForce[*estate.Site](m.Estate, "site") {
 		if !wanted(r.Service) {
 			continue
@@ -158,6 +127,83 @@ func (m *Model) compileServices(x part) {
 			}
 		}
 	}
+}
+
+// listensAnew gives a place the sockets that it has after an edit.
+func (m *Model) listensAnew(stack *Place, before *estate.Estate) {
+	stack.Sockets = spliced(stack.Sockets, before, m.Estate, func(s Socket) *estate.Listen { return s.Record }, func(r *estate.Listen) (Socket, bool) {
+		p := m.PlaceNamed(r.Place)
+		if r.Off || p == nil || p.Stack != stack.ID {
+			return Socket{}, false
+		}
+		return socket(r, p), true
+	})
+}
+
+// servicesAnew makes services that the edit speaks of as they are now.
+func (m *Model) servicesAnew(names map[string]bool, before *Model) {
+	sites := map[string]bool{} // the services whose sites are to be found
+	for name := range names {
+		old := before.Services[name]
+		if old == nil {
+			old = &Service{}
+		}
+		next := &Service{Name: name}
+		next.Listens = spliced(old.Listens, before.Estate, m.Estate, func(r *estate.Listen) *estate.Listen { return r }, func(r *estate.Listen) (*estate.Listen, bool) {
+			return r, !r.Off && r.Service == name
+		})
+		delete(m.Services, name)
+		if len(next.Listens) == 0 {
+			continue
+		}
+		m.Services[name] = next
+		if len(old.Listens) > 0 && estate.Same(before.Estate, m.Estate, "site") {
+			next.Sites, next.byName, next.defaults = old.Sites, old.byName, old.defaults
+		} else {
+			sites[name] = true
+		}
+	}
+	if len(sites) > 0 {
+		m.compileSites(estate.OneOf(sites))
+	}
+}
+
+// spliced is a list of what some of the listeners in force give, in their order, after an edit: record is the one that something
+// in the list comes of, and made what one gives, if it is one of those.
+func spliced[T any](old []T, before, after *estate.Estate, record func(T) *estate.Listen, made func(*estate.Listen) (T, bool)) []T {
+	k := estate.KindNamed("listen")
+	gone, come := estate.Changed(before, after, k)
+	var here []T
+	for _, r := range come {
+		if x, ok := made(r.(*estate.Listen)); ok {
+			here = append(here, x)
+		}
+	}
+	belongs := func(r estate.Record) bool {
+		_, ok := made(r.(*estate.Listen))
+		return ok
+	}
+	at := func(r estate.Record) int { return slices.IndexFunc(old, func(x T) bool { return record(x) == r }) }
+	from, n := 0, 0
+	for _, r := range gone {
+		if belongs(r) {
+			if n == 0 {
+				from = at(r)
+			}
+			n++
+		}
+	}
+	if n == 0 { // they come behind the last one that stays before them
+		start, _ := estate.Shared(before, after, k)
+		list := before.Of(k)[:start]
+		for len(list) > 0 && !belongs(list[len(list)-1]) {
+			list = list[:len(list)-1]
+		}
+		if len(list) > 0 {
+			from = at(list[len(list)-1]) + 1
+		}
+	}
+	return slices.Concat(old[:from], here, old[from+n:])
 }
 
 // Service is what listens under a name: where nothing does that is in force, the sites that it would have.
@@ -416,28 +462,14 @@ func (m *Model) Recompile(e *estate.Estate) *Model {
 				for hook, list := range p.Filters {
 					p.Filters[hook] = slices.Clone(list)
 				}
-			case "listen":
-				p.Sockets = nil
 			}
 		}
 	}
-	for name := range x.services {
-		delete(next.Services, name)
-		old := m.Services[name]
-		switch {
-		case old == nil:
-		case x.some("listen"): // about as many as there were
-			next.Services[name] = &Service{Name: name, Listens: make([]*estate.Listen, 0, len(old.Listens)+1)}
-		default:
-			next.Services[name] = &Service{Name: name, Listens: old.Listens}
-		}
-	}
 	next.compileLines(x)
-	for name := range x.services {
-		if s := next.Services[name]; s != nil && len(s.Listens) == 0 {
-			delete(next.Services, name)
-		}
+	for id := range x.machines["listen"] {
+		next.listensAnew(next.Places[id], m.Estate)
 	}
+	next.servicesAnew(x.services, m)
 	if !estate.Same(m.Estate, e, "cert", "pool", "intend") {
 		next.compileLists()
 	}

@@ -89,13 +89,17 @@ func (t *Tracer) namesAfter() []*Name {
 		}
 	}
 	if len(listening) > 0 {
+		heard := estate.OneOf(listening)
 		for _, r := range e.Of(estate.KindNamed("site")) {
-			if s := r.(*estate.Site); listening[s.Service] {
+			if s := r.(*estate.Site); heard(s.Service) {
 				for _, name := range s.Names {
 					only[name] = true
 				}
 			}
 		}
+	}
+	if len(only) == 0 {
+		return before.list
 	}
 	come := t.findNames(only)
 	wanted := estate.OneOf(only)
