@@ -58,7 +58,7 @@ func (t *Tracer) ask(a asking) []served {
 			s.finish(served{way: w.way, place: model.Nowhere, urlpath: a.q.path})
 			continue
 		}
-		for _, l := range t.deliver(a.o, w.way, s.goal) {
+		for _, l := range s.delivers(&a, w.way) {
 			l.askedAddr = asked
 			if a.q.name == "" && asked.IsValid() {
 				l.asked = asked.String()

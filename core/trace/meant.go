@@ -84,7 +84,6 @@ func (t *Tracer) intended() *landings {
 				anew[s.landsAt] = true
 			}
 		}
-		known := map[aimedAt]*aimed{}
 		was, gone := before.among(next.intents)
 		for n, i := range next.intents {
 			old := was(n)
@@ -92,7 +91,7 @@ func (t *Tracer) intended() *landings {
 				next.of[n] = old
 				continue
 			}
-			now := t.landIntent(i, known)
+			now := t.landIntent(i)
 			next.of[n] = now
 			if old == nil {
 				goes(now)
@@ -203,29 +202,8 @@ func note(at map[landsAt]map[uint16]*meant, of *model.Model, s spot, i *estate.I
 	}
 }
 
-// aimedAt is a flow that an intent makes, and landedOn where one of its branches lands: intents that make the same flow for
-// the same goal land together.
-type (
-	aimedAt struct {
-		place model.PlaceID // of the origin
-		net   model.NetID
-		word  string
-		to    dest
-		port  PortKey
-		goal  goal
-	}
-	landedOn struct {
-		sock *model.Socket
-		port uint16
-	}
-	aimed struct {
-		landings []landedOn
-		reads    Reads
-	}
-)
-
-// landIntent finds where the ways that an intent names land, from its audience. known are the flows that were followed for others.
-func (t *Tracer) landIntent(i *estate.Intent, known map[aimedAt]*aimed) *landed {
+// landIntent finds where the ways that an intent names land, from its audience.
+func (t *Tracer) landIntent(i *estate.Intent) *landed {
 	out := &landed{}
 	out.reads.Asked(i.Target)
 	var vantages []string
@@ -263,22 +241,12 @@ func (t *Tracer) landIntent(i *estate.Intent, known map[aimedAt]*aimed) *landed 
 					}
 					t.aim(&g, asking{q: request{name: name, port: k.Port}, place: t.m.PlaceNamed(i.Target)}, i)
 					g.noted(t, &out.reads)
-					at := aimedAt{o.place, o.net, o.word, d, k, g}
-					flow := known[at]
-					if flow == nil {
-						flow = &aimed{}
-						known[at] = flow
-						w := o.start(k.Transport, netset.PortsOf(netset.OnePort(k.Port)))
-						w.dst, w.reads = d, &flow.reads
-						for _, l := range t.deliver(o, w, g) {
-							if l.sock != nil {
-								flow.landings = append(flow.landings, landedOn{l.sock, l.port()})
-							}
-						}
-					}
+					flow := t.delivery(o, d, k, g)
 					out.reads.And(&flow.reads)
-					for _, l := range flow.landings {
-						t.landService(out, l.sock, l.port, k.Transport, name)
+					for n := range flow.landings {
+						if l := &flow.landings[n]; l.sock != nil {
+							t.landService(out, l.sock, l.port(), k.Transport, name)
+						}
 					}
 				}
 			}

@@ -265,6 +265,8 @@ type Tracer struct {
 	crossings known[crossingKey, *crossing]
 	narrow    sync.Map // of sitesKey: narrowSites
 
+	deliveries sync.Map // of deliveryKey: *delivery
+
 	was was
 }
 

@@ -2,6 +2,7 @@ package trace
 
 import (
 	"fmt"
+	"iter"
 	"net/netip"
 	"slices"
 	"strconv"
@@ -123,6 +124,7 @@ type trail struct {
 	n    int
 	step *Step
 	brk  *Break
+	leg  *delivered // all that a flow met that many requests make
 
 	// Of a step of a mute way that lets it on:
 	records []string
@@ -160,7 +162,6 @@ func (w *way) stop(outcome Outcome, b Break) {
 	if w.trail != nil {
 		n = w.trail.n
 	}
-	b.Step = max(0, n-1)
 	if w.stopped == "" {
 		w.stopped = outcome
 	}
@@ -168,7 +169,7 @@ func (w *way) stop(outcome Outcome, b Break) {
 		c := w.cell()
 		c.Broken, c.Reason = w.cellOf(b.Code), b.Short
 	}
-	for t := w.trail; t != nil; t = t.prev { // each once: what one mend ends is one break
+	for t := range w.trail.back() { // each once: what one mend ends is one break
 		if t.brk != nil && t.brk.Code == b.Code && t.brk.At == b.At && (t.brk.Mend.same(b.Mend) || slices.Equal(t.brk.Records, b.Records) && t.brk.Why == b.Why) {
 			return
 		}
@@ -203,19 +204,58 @@ func (w *way) cellOf(code string) string {
 	return "machine"
 }
 
+// back gives the steps and breaks from the last to the first.
+func (t *trail) back() iter.Seq[*trail] {
+	return func(yield func(*trail) bool) {
+		for ; t != nil; t = t.prev {
+			if t.leg == nil {
+				if !yield(t) {
+					return
+				}
+				continue
+			}
+			for x := t.leg.trail; x != nil; x = x.prev {
+				if !yield(x) {
+					return
+				}
+			}
+		}
+	}
+}
+
 func (w *way) collect() (steps []Step, breaks []Break) {
 	if w.trail != nil {
 		steps = make([]Step, 0, w.trail.n)
 	}
-	for _, part := range []*trail{w.trail, w.head} {
-		for t := part; t != nil; t = t.prev {
-			switch {
-			case t.step != nil:
-				steps = append(steps, *t.step)
-			case t.brk != nil:
-				breaks = append(breaks, *t.brk)
+	add := func(t *trail, leg *delivered) {
+		switch {
+		case t.step != nil:
+			steps = append(steps, *t.step)
+			if leg != nil {
+				steps[len(steps)-1].Flow.Name = leg.name
+			}
+		case t.brk != nil:
+			breaks = append(breaks, *t.brk)
+			b := &breaks[len(breaks)-1]
+			b.Step = len(steps) // so far from the end
+			if leg != nil && b.Subject == askedFor {
+				b.Subject = leg.subject
 			}
 		}
+	}
+	for _, part := range []*trail{w.trail, w.head} {
+		for t := part; t != nil; t = t.prev {
+			if t.leg == nil {
+				add(t, nil)
+				continue
+			}
+			for x := t.leg.trail; x != nil; x = x.prev {
+				add(x, t.leg)
+			}
+		}
+	}
+	for i := range breaks {
+		breaks[i].Step = max(0, len(steps)-breaks[i].Step-1)
 	}
 	slices.Reverse(steps)
 	slices.Reverse(breaks)
@@ -223,7 +263,7 @@ func (w *way) collect() (steps []Step, breaks []Break) {
 }
 
 func (w *way) lastStep() *Step {
-	for t := w.trail; t != nil; t = t.prev {
+	for t := range w.trail.back() {
 		if t.step != nil {
 			return t.step
 		}
