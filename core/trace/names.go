@@ -81,9 +81,11 @@ func (t *Tracer) namesAfter() []*Name {
 				}
 			case *estate.Intent:
 				only[r.Target] = true
-			case *estate.Cert:
-				for _, name := range r.For {
-					only[name] = true
+			case *estate.Cert: // of several with one name the first alone is in force
+				for _, c := range append(certsNamed(before.estate, r.Name), certsNamed(e, r.Name)...) {
+					for _, name := range c.For {
+						only[name] = true
+					}
 				}
 			}
 		}

@@ -205,14 +205,20 @@ func (x *Touch) covers(name string) {
 	x.names[name] = true
 }
 
-// cert is a certificate: whoever shows it, by name or by where it lies, and the names that it has.
+// cert is a certificate: whoever shows it, by name or by where it lies, and the names that it has; and those of others of its
+// name, of which the first alone is in force.
 func (x *Touch) cert(t, after *Tracer, r *estate.Cert) {
-	for _, on := range r.On {
-		if p := t.m.PlaceNamed(on); p != nil {
-			x.places[p.ID] = true
-		}
-	}
 	for _, of := range []*Tracer{t, after} {
+		for _, c := range certsNamed(of.m.Estate, r.Name) {
+			for _, on := range c.On {
+				if p := t.m.PlaceNamed(on); p != nil {
+					x.places[p.ID] = true
+				}
+			}
+			for _, name := range c.For {
+				x.covers(name)
+			}
+		}
 		for _, s := range of.m.Services {
 			shows := slices.ContainsFunc(s.Listens, func(l *estate.Listen) bool { return slices.Contains(l.Certs, r.Name) }) ||
 				slices.ContainsFunc(s.Sites, func(site *model.Site) bool { return site.Record.Cert == r.Name })
@@ -221,9 +227,17 @@ func (x *Touch) cert(t, after *Tracer, r *estate.Cert) {
 			}
 		}
 	}
-	for _, name := range r.For {
-		x.covers(name)
+}
+
+// certsNamed are the certificates that an estate has under a name, off ones too.
+func certsNamed(e *estate.Estate, name string) []*estate.Cert {
+	var out []*estate.Cert
+	for _, r := range e.Of(estate.KindNamed("cert")) {
+		if c := r.(*estate.Cert); c.Name == name {
+			out = append(out, c)
+		}
 	}
+	return out
 }
 
 // dns is a record of a name. It may make names exist above it and stop a wildcard there, so whatever shares its first label

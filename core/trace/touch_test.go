@@ -137,6 +137,30 @@ func TestTouched(t *testing.T) {
 	}
 }
 
+// TestCertsOfOneName: of several certificates with one name the first alone is in force, so that one ahead of it takes its names away.
+func TestCertsOfOneName(t *testing.T) {
+	tr := New(model.Compile(parsed(t, touching+"\ncert twice for solo.a.example,*.sub.a.example expires 2027-01-01 on web")), day)
+	tr.Names()
+	line := parsed(t, "cert twice for front.b.example expires 2027-01-01 on db").Of(estate.KindNamed("cert"))[0]
+	e, err := tr.Model().Estate.Apply(estate.Change{Add: []estate.Placed{{Record: line, Index: 1}}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	next := tr.After(e)
+	has := func(tr *Tracer, name string) bool {
+		return slices.ContainsFunc(tr.Names(), func(n *Name) bool { return n.Name == name })
+	}
+	if !has(tr, "solo.a.example") || has(next, "solo.a.example") || !has(next, "front.b.example") {
+		t.Errorf("before %+v\nafter %+v", values(tr.Names()), values(next.Names()))
+	}
+	for name, want := range map[string]bool{"solo.a.example": true, "deep.sub.a.example": true, "front.b.example": true, "other.b.example": false} {
+		var r Reads
+		if r.Asked(name); next.Touch().Reading(&r) != want {
+			t.Errorf("%s is touched: %v", name, !want)
+		}
+	}
+}
+
 // TestTouchedServices: a listener of a service with sites touches whoever is led to these; one without is found by its place alone.
 func TestTouchedServices(t *testing.T) {
 	tr := New(model.Compile(parsed(t, touching)), day)
