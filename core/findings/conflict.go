@@ -14,9 +14,8 @@ import (
 func (x *Checked) ofPorts(before *Checked, e edit) []*Finding {
 	c := check{survey: x.survey}
 	x.clashes = make([][]model.Clash, len(x.m.Places))
-	known := before.clashes != nil && x.m.HangsTogetherAs(e.before)
 	for i, p := range x.m.Places {
-		if known && e.before.Places[i] == p {
+		if before.clashes != nil && e.before.Places[i] == p {
 			x.clashes[i] = before.clashes[i]
 		} else {
 			x.clashes[i] = p.Clashes()

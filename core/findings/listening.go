@@ -58,10 +58,9 @@ type listeningKey struct {
 
 // listeners is what stands behind addresses: as before, where nothing speaks of that.
 func (s *survey) listeners(before *listening, e edit) *listening {
-	if before == nil || !s.m.HangsTogetherAs(e.before) {
-		return newListening(s.m, nil)
-	}
 	switch {
+	case before == nil:
+		return newListening(s.m, nil)
 	case !estate.Same(e.before.Estate, s.m.Estate, "map", "forward"):
 		return newListening(s.m, before)
 	case !estate.Same(e.before.Estate, s.m.Estate, "listen"):

@@ -1,6 +1,7 @@
 package findings
 
 import (
+	"maps"
 	"math/rand/v2"
 	"slices"
 	"strings"
@@ -39,15 +40,10 @@ func TestMerged(t *testing.T) {
 		for _, x := range c.found {
 			before = append(before, strings.Join(x.Records, " "))
 		}
-		m := newMerging(0)
-		m.take(c.found...)
-		got, at := m.all, m.at
 		var records, mends []string
-		for i, x := range got {
-			if at[x.id] != i {
-				t.Errorf("%s: %s is at %d", c.name, x.Subject, at[x.id])
-			}
-			if x.Level != Error || x.Records == nil {
+		for _, list := range bySubject(c.found) {
+			x := merged(list)
+			if x.Level != Error || x.Records == nil || x.Why != list[0].Why {
 				t.Errorf("%s: %+v", c.name, x)
 			}
 			records = append(records, strings.Join(x.Records, " "))
@@ -71,24 +67,101 @@ func TestMerged(t *testing.T) {
 	}
 }
 
-// TestReportOrder: a report that goes on from another is in the order of one that is made anew, whatever came and went.
+// bySubject are findings of the records, those of one code and subject together.
+func bySubject(found []*Finding) [][]contribution {
+	var out [][]contribution
+	for _, f := range found {
+		c := contribution{ofRecords, f, 0}
+		if i := slices.IndexFunc(out, func(list []contribution) bool { return list[0].id == f.id }); i >= 0 {
+			out[i] = append(out[i], c)
+		} else {
+			out = append(out, []contribution{c})
+		}
+	}
+	return out
+}
+
+// TestUnlessSaid: what counts where nothing else says so does not take part where something does.
+func TestUnlessSaid(t *testing.T) {
+	one := Finding{Code: "name.unresolved", Subject: "a", Why: "used", Records: []string{"r1"}}.made()
+	other := Finding{Code: "name.unresolved", Subject: "a", Why: "asked for", Records: []string{"r2"}}.made()
+	var x turn
+	x.part(unlessSaid, nil, []*Finding{one})
+	all, changed := tally{}.after(x)
+	if changed[one.id] != one {
+		t.Errorf("alone: %v", changed)
+	}
+	var more turn
+	more.part(ofVisits, nil, []*Finding{other})
+	all, changed = all.after(more)
+	if changed[one.id] != other {
+		t.Errorf("beside another: %v", changed)
+	}
+	if names := unresolvedAfter(nil, changed); !names["a"] || len(names) != 1 {
+		t.Errorf("%v do not resolve", names)
+	}
+	x.part(ofVisits, []*Finding{other}, nil)
+	x.come = nil
+	all, changed = all.after(x)
+	if changed[one.id] != one {
+		t.Errorf("alone again: %v", changed)
+	}
+	var last turn
+	last.part(unlessSaid, []*Finding{one}, nil)
+	if _, changed = all.after(last); changed[one.id] != nil || len(changed) != 1 {
+		t.Errorf("none any more: %v", changed)
+	}
+	if names := unresolvedAfter(map[string]bool{"a": true, "b": true}, changed); names["a"] || !names["b"] {
+		t.Errorf("%v do not resolve", names)
+	}
+}
+
+// TestReportOrder: a report that goes on from another says what one that is made anew does, in the same order, whatever parts
+// found, find no more or find beside one another, and whatever is taken on.
 func TestReportOrder(t *testing.T) {
 	r := rand.New(rand.NewPCG(8, 1))
 	codes := []string{"path.blocked", "order.unused", "order.redundant", "name.private", "conflict.map", "exposure.undeclared"}
-	s := looked(t, edited(t, sound, `accept order.unused a until 2027-01-01 note "for now"`)).survey
+	plain := looked(t, edited(t, sound, "")).survey
+	taking := looked(t, edited(t, sound, `accept order.unused a until 2027-01-01 note "for now"`)).survey
 	var report Report
-	for range 200 {
-		var found []*Finding
-		for range r.IntN(30) {
-			found = append(found, Finding{Code: codes[r.IntN(len(codes))], Subject: string(rune('a' + r.IntN(12))), Records: []string{}}.made())
+	var all tally
+	found := map[section][]*Finding{}
+	s := plain
+	for range 300 {
+		before := s
+		if r.IntN(5) == 0 {
+			s = []survey{plain, taking}[r.IntN(2)]
 		}
-		m := newMerging(0)
-		m.take(found...)
-		anew := s.reportOf(m, Report{})
-		report = s.reportOf(m, report)
-		same := func(a, b *Finding) bool { return a.Code == b.Code && a.Subject == b.Subject && a.Level == b.Level }
-		if !slices.EqualFunc(anew.Findings, report.Findings, same) || !slices.EqualFunc(anew.Accepted, report.Accepted, same) {
-			t.Fatalf("gone on: %v\nanew: %v", report.Findings, anew.Findings)
+		var turns []turn
+		for _, of := range []section{ofRecords, ofVisits, ofFilters, unlessSaid} {
+			if r.IntN(3) == 0 {
+				continue
+			}
+			next := slices.DeleteFunc(slices.Clone(found[of]), func(*Finding) bool { return r.IntN(4) == 0 })
+			for range r.IntN(8) {
+				f := Finding{Code: codes[r.IntN(len(codes))], Subject: string(rune('a' + r.IntN(12))), Records: []string{}}
+				f.Why, f.Records = string(rune('p'+r.IntN(5))), []string{string(rune('q' + r.IntN(5)))}
+				next = append(next, f.made())
+			}
+			var x turn
+			x.part(of, found[of], next)
+			turns, found[of] = append(turns, x), next
+		}
+		var changed map[findingID]*Finding
+		all, changed = all.after(turns...)
+		report = s.reportAfter(report, changed, s.t == before.t && report.Counts != nil)
+
+		var whole turn
+		for of, list := range found {
+			whole.part(of, nil, list)
+		}
+		_, every := tally{}.after(whole)
+		anew := s.reportAfter(Report{}, every, false)
+		same := func(a, b *Finding) bool {
+			return a.id == b.id && a.Level == b.Level && a.Why == b.Why && slices.Equal(a.Records, b.Records)
+		}
+		if !slices.EqualFunc(anew.Findings, report.Findings, same) || !slices.EqualFunc(anew.Accepted, report.Accepted, same) || !maps.Equal(anew.Counts, report.Counts) {
+			t.Fatalf("gone on: %v\nanew: %v", report, anew)
 		}
 		if !slices.IsSortedFunc(report.Findings, compareFindings) {
 			t.Fatalf("in no order: %v", report.Findings)
@@ -97,8 +170,9 @@ func TestReportOrder(t *testing.T) {
 		for _, level := range levels {
 			n += report.Counts[level]
 		}
-		if n != len(report.Findings) || slices.ContainsFunc(report.Findings, func(f *Finding) bool { return f.Code == "order.unused" && f.Subject == "a" }) {
-			t.Fatalf("%d are counted of %d: %v", n, len(report.Findings), report.Findings)
+		taken := slices.ContainsFunc(report.Findings, func(f *Finding) bool { return f.Code == "order.unused" && f.Subject == "a" })
+		if n != len(report.Findings) || taken && s.t == taking.t || len(report.Accepted) > 0 && s.t == plain.t {
+			t.Fatalf("%d are counted of %d: %v", n, len(report.Findings), report)
 		}
 	}
 }

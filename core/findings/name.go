@@ -266,17 +266,6 @@ func nameKeys(e *estate.Estate) []nameKey {
 	return keys
 }
 
-// unresolved are the names that are said not to resolve.
-func unresolved(found []*Finding) map[string]bool {
-	out := map[string]bool{}
-	for i := range found {
-		if found[i].Code == "name.unresolved" {
-			out[found[i].Subject] = true
-		}
-	}
-	return out
-}
-
 // Paths are those that a check followed to a name on a port, from a vantage; what they came by is added to reads. false where it
 // followed none.
 func (x *Checked) Paths(name string, key trace.PortKey, from string, reads *trace.Reads) ([]trace.Path, bool) {

@@ -65,18 +65,9 @@ type exposed struct {
 	fronted  *trace.Fronted
 }
 
-// found is what was found of all that is open.
-func (x *exposed) found() []*Finding {
-	var out []*Finding
-	for _, o := range x.openings.All() {
-		out = append(out, &o.finding)
-	}
-	return out
-}
-
 // expose finds what is open and not meant to be, from internet and every recorded network.
-func (s *survey) expose(before *exposed, e edit) *exposed {
-	if before == nil || !s.m.HangsTogetherAs(e.before) {
+func (s *survey) expose(before *exposed, e edit) (*exposed, turn) {
+	if before == nil {
 		before = &exposed{}
 	}
 	next := &exposed{filters: before.filters, fronted: s.t.Fronted(s.fronted, before.fronted, s.walks.fronted)}
@@ -92,7 +83,7 @@ func (s *survey) expose(before *exposed, e edit) *exposed {
 		return s.lookInto(keys[i])
 	})
 	if s.ctx.Err() != nil {
-		return next
+		return next, turn{}
 	}
 	again := map[[2]string]*opening{} // those to be worked out
 	note := func(notes []noted) {
@@ -128,13 +119,20 @@ func (s *survey) expose(before *exposed, e edit) *exposed {
 			again[key] = nil
 		}
 	}
+	var t turn
 	gone := slices.Collect(maps.Keys(again))
+	for _, key := range gone {
+		if o := before.openings.Of(key); o != nil {
+			t.part(ofOpenings, []*Finding{&o.finding}, nil)
+		}
+	}
 	come := make(map[[2]string]*opening, len(again))
 	for _, o := range next.workedOut(s, again) {
 		come[[2]string{o.code, o.subject}] = o
+		t.part(ofOpenings, nil, []*Finding{&o.finding})
 	}
 	next.openings = before.openings.After(gone, come)
-	return next
+	return next, t
 }
 
 // lookAround gives the addresses at which something is open, from each vantage in turn.

@@ -27,6 +27,14 @@ type filterPart struct {
 	reads []model.PlaceID // the machines whose listeners it comes of
 }
 
+// all is what was found; of none, nothing.
+func (x *filterPart) all() []*Finding {
+	if x == nil {
+		return nil
+	}
+	return x.found
+}
+
 // standings are the filters that have rules, in the order of the places, each with everywhere it stands: all, or those with
 // some names.
 func (s *survey) standings(wanted func(name string) bool) (filters []*estate.Filter, on map[*estate.Filter][]standing) {
@@ -54,7 +62,7 @@ func (s *survey) standings(wanted func(name string) bool) (filters []*estate.Fil
 
 // lookAtFilters reads every filter as an ordered list: lines that earlier ones leave nothing, that later ones say as well, and
 // that stand before no listener.
-func (s *survey) lookAtFilters(before *kept[*estate.Filter, *filterPart], e edit, listening *listening, records *recordParts) *kept[*estate.Filter, *filterPart] {
+func (s *survey) lookAtFilters(before *kept[*estate.Filter, *filterPart], e edit, listening *listening, records *recordParts) (*kept[*estate.Filter, *filterPart], turn) {
 	filters, on, goneOn := s.standingsAfter(before, e)
 	stands := func(i int, x *filterPart) bool {
 		if here, told := on[filters[i]]; (told || !goneOn) && !slices.EqualFunc(here, x.on, func(a, b standing) bool { return a.filter == b.filter && slices.EqualFunc(a.on, b.on, samePlace) }) {
@@ -68,7 +76,7 @@ func (s *survey) lookAtFilters(before *kept[*estate.Filter, *filterPart], e edit
 		}
 		return !e.touch.Some(x.reads)
 	}
-	next, _ := redo(s.ctx, before, filters, stands, func(i int) *filterPart {
+	next, changes := redo(s.ctx, before, filters, stands, func(i int) *filterPart {
 		c := check{survey: *s}
 		reads := map[model.PlaceID]bool{}
 		here, told := on[filters[i]]
@@ -78,13 +86,17 @@ func (s *survey) lookAtFilters(before *kept[*estate.Filter, *filterPart], e edit
 		c.order(here, listening, reads, records)
 		return &filterPart{here, c.found, slices.Collect(maps.Keys(reads))}
 	})
-	return next
+	var t turn
+	for _, c := range changes {
+		t.part(ofFilters, c.old.all(), c.now.all())
+	}
+	return next, t
 }
 
 // standingsAfter are the filters that have rules, and where they stand; where gone on, that is told of those only that the edit
 // speaks of, and the others stand as before.
 func (s *survey) standingsAfter(before *kept[*estate.Filter, *filterPart], e edit) (filters []*estate.Filter, on map[*estate.Filter][]standing, goneOn bool) {
-	if before != nil && s.m.HangsTogetherAs(e.before) && estate.Same(e.before.Estate, s.m.Estate, "filter") {
+	if before != nil && estate.Same(e.before.Estate, s.m.Estate, "filter") {
 		spoken := map[string]bool{}
 		gone, come := estate.Changed(e.before.Estate, s.m.Estate, estate.KindNamed("rule"))
 		for _, r := range slices.Concat(gone, come) {

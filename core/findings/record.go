@@ -52,13 +52,13 @@ func (s *survey) needed(expired []*Finding) []*Finding {
 	if len(expired) == 0 {
 		return nil
 	}
-	by := map[string]string{}
-	for _, f := range expired {
-		by[f.Subject] = ""
+	late, by := make([]string, len(expired)), map[string]string{}
+	for i, f := range expired {
+		late[i] = f.Subject
 	}
 	for v := range s.walks.all() {
-		for _, m := range v.met {
-			if target, asked := by[m.line]; asked && target == "" && m.lets {
+		for i := range v.met {
+			if m := &v.met[i]; m.lets && slices.Contains(late, m.line) && by[m.line] == "" {
 				by[m.line] = m.target
 			}
 		}

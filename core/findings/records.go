@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"steady-compass/core/carry"
 	"steady-compass/core/estate"
 	"steady-compass/core/model"
 	"steady-compass/core/parallel"
@@ -13,7 +14,9 @@ import (
 
 // byKey is what was found about the lines of some kinds that have a key in common, looked at together, by that key; none where
 // nothing was. What is found under one key shares no code and subject with what is found under another.
-type byKey map[string][]*Finding
+type byKey struct {
+	carry.Map[string, []*Finding]
+}
 
 // recordParts are what the records say by themselves and beside one another.
 type recordParts struct {
@@ -46,50 +49,48 @@ func wholeParts() []wholePart {
 	}
 }
 
-// found is all that the parts found, in an order that is always the same for one code and subject.
-func (x *recordParts) found() []*Finding {
-	var out []*Finding
-	for _, found := range x.lines {
-		for _, f := range found {
-			if f.Code != "temporary.expired" {
-				out = append(out, f)
-			}
-		}
-	}
-	for _, part := range x.whole {
-		out = append(out, part.found...)
-	}
-	for _, part := range []byKey{x.sets, x.values, x.rivals} {
-		for _, found := range part {
-			out = append(out, found...)
-		}
-	}
-	return out
-}
-
 // expired is what was meant to be over by now.
 func (x *recordParts) expired() []*Finding {
 	var out []*Finding
-	for _, found := range x.lines {
+	for _, found := range x.lines.All() {
 		for _, f := range found {
-			if f.Code == "temporary.expired" {
+			if f.Code == expiredCode {
 				out = append(out, f)
 			}
 		}
 	}
+	slices.SortFunc(out, compareFindings)
 	return out
+}
+
+// expiredCode is of what is said only once it is known what gets through by a line.
+const expiredCode = "temporary.expired"
+
+func butExpired(found []*Finding) []*Finding {
+	if !slices.ContainsFunc(found, func(f *Finding) bool { return f.Code == expiredCode }) {
+		return found
+	}
+	return slices.DeleteFunc(slices.Clone(found), func(f *Finding) bool { return f.Code == expiredCode })
+}
+
+// renew gives some keys what was found under them now, and notes that in the turn.
+func (x byKey) renew(keys []string, found map[string][]*Finding, t *turn) byKey {
+	for _, key := range keys {
+		t.part(ofRecords, butExpired(x.Of(key)), nil)
+	}
+	for _, list := range found {
+		t.part(ofRecords, nil, butExpired(list))
+	}
+	return byKey{x.After(keys, found)}
 }
 
 // misspelt says whether a line refers to what is not recorded.
 func (x *recordParts) misspelt(line string) bool {
-	return slices.ContainsFunc(x.lines[line], func(f *Finding) bool { return f.Code == "record.unknown-reference" })
+	return slices.ContainsFunc(x.lines.Of(line), func(f *Finding) bool { return f.Code == "record.unknown-reference" })
 }
 
 // lookAtRecords looks at the records: those of before again that the edit touches.
-func (s *survey) lookAtRecords(before *recordParts, e edit) *recordParts {
-	if before != nil && !s.m.HangsTogetherAs(e.before) {
-		before = nil
-	}
+func (s *survey) lookAtRecords(before *recordParts, e edit) (*recordParts, turn) {
 	same := func(kinds ...string) bool { return before != nil && estate.Same(e.before.Estate, s.m.Estate, kinds...) }
 	old := before
 	if old == nil {
@@ -98,50 +99,50 @@ func (s *survey) lookAtRecords(before *recordParts, e edit) *recordParts {
 	next := &recordParts{whole: slices.Clone(old.whole)}
 	owner := func(r estate.Record) string { return r.(*estate.DNS).Owner }
 	service := func(r estate.Record) string { return r.(*estate.Site).Service }
+	turns := make([]turn, 4+len(next.whole))
 	parts := []func(){
-		func() { s.lookAtLines(next, before, e) },
+		func() { turns[0] = s.lookAtLines(next, before, e) },
 		func() {
-			sets := old.sets
-			if !same("zone") {
-				sets = nil
-			}
-			next.sets = s.lookByKey(sets, e, "dns", owner, (*check).recordSets)
+			next.sets, turns[1] = s.lookByKey(old.sets, same("zone"), e, "dns", owner, (*check).recordSets)
 		},
 		func() {
-			values := old.values
-			if !same("zone", "name") {
-				values = nil
-			}
 			probe := check{survey: *s}
 			changing, held := probe.addressesChanging()
-			next.values = s.lookByKey(values, e, "dns", owner, func(c *check, all []estate.Record) { c.values(all, changing, held) })
+			next.values, turns[2] = s.lookByKey(old.values, same("zone", "name"), e, "dns", owner, func(c *check, all []estate.Record) { c.values(all, changing, held) })
 		},
 		func() {
-			next.rivals = s.lookByKey(old.rivals, e, "site", service, (*check).rivals, servicesChanged(e.before, s.m)...)
+			next.rivals, turns[3] = s.lookByKey(old.rivals, before != nil, e, "site", service, (*check).rivals, servicesChanged(e.before, s.m)...)
 		},
 	}
 	for i := range next.whole {
 		if x := &next.whole[i]; !same(x.kinds...) || x.lands && len(s.t.LandsAnew()) > 0 {
 			parts = append(parts, func() {
 				c := check{survey: *s}
-				next.whole[i].look(&c)
-				next.whole[i].found = c.found
+				x.look(&c)
+				x.found = c.found
+				turns[4+i].part(ofRecords, old.whole[i].found, x.found)
 			})
 		}
 	}
 	parallel.Do(s.ctx, parts...)
-	return next
+	var all turn
+	for _, t := range turns {
+		all.gone, all.come = append(all.gone, t.gone...), append(all.come, t.come...)
+	}
+	return next, all
 }
 
 // lookAtLines looks at the lines that came or went, and at those that refer to a name that did.
-func (s *survey) lookAtLines(next, before *recordParts, e edit) {
-	next.lines, next.respelt = byKey{}, map[string]bool{}
+func (s *survey) lookAtLines(next, before *recordParts, e edit) (t turn) {
+	next.respelt = map[string]bool{}
+	found := map[string][]*Finding{}
 	if before == nil {
 		next.defined = definedIn(s.m.Estate)
 		for _, k := range estate.Kinds {
-			s.lookAtGroups(next.lines, s.m.Estate.Of(k), estate.Line, func(string) bool { return true }, next.line)
+			s.lookAtGroups(found, s.m.Estate.Of(k), estate.Line, func(string) bool { return true }, next.line)
 		}
-		return
+		next.lines = next.lines.renew(nil, found, &t)
+		return t
 	}
 	var changed [][2][]estate.Record
 	wanted := map[string]bool{}
@@ -159,26 +160,23 @@ func (s *survey) lookAtLines(next, before *recordParts, e edit) {
 	want := func(k *estate.Kind, line string) { wanted[line], among[k] = true, s.m.Estate.Of(k) }
 	var turned map[estate.Ref]bool
 	if next.defined, turned = before.defined.after(changed); len(turned) > 0 {
-		for line := range before.lines {
+		for line := range before.lines.All() {
 			if before.misspelt(line) { // another name may be near now
 				want(kindOfLine(line), line)
 			}
 		}
 		s.referring(turned, want)
 	}
-	for line, found := range before.lines {
-		if !wanted[line] {
-			next.lines[line] = found
-		}
-	}
 	for _, list := range among {
-		s.lookAtGroups(next.lines, list, estate.Line, estate.OneOf(wanted), next.line)
+		s.lookAtGroups(found, list, estate.Line, estate.OneOf(wanted), next.line)
 	}
+	next.lines = before.lines.renew(slices.Collect(maps.Keys(wanted)), found, &t)
 	for line := range wanted {
 		if before.misspelt(line) != next.misspelt(line) {
 			next.respelt[line] = true
 		}
 	}
+	return t
 }
 
 // line looks at a line by itself, as often as it stands there.
@@ -215,18 +213,23 @@ func (s *survey) referring(to map[estate.Ref]bool, found func(*estate.Kind, stri
 	}
 }
 
-// lookByKey looks at the lines of a kind, those with the same key together: at all of them, or at those with a key of a line
-// that came or went, or one of some others.
-func (s *survey) lookByKey(before byKey, e edit, kind string, key func(estate.Record) string, look func(*check, []estate.Record), also ...string) byKey {
+// lookByKey looks at the lines of a kind, those with the same key together: at all of them, or, where what was found stands, at
+// those with a key of a line that came or went, or one of some others.
+func (s *survey) lookByKey(before byKey, stands bool, e edit, kind string, key func(estate.Record) string, look func(*check, []estate.Record), also ...string) (byKey, turn) {
 	k := estate.KindNamed(kind)
-	if before == nil {
-		next := byKey{}
-		s.lookAtGroups(next, s.m.Estate.Of(k), key, func(string) bool { return true }, look)
-		return next
+	found := map[string][]*Finding{}
+	var t turn
+	if !stands {
+		s.lookAtGroups(found, s.m.Estate.Of(k), key, func(string) bool { return true }, look)
+		var keys []string
+		for key := range before.All() {
+			keys = append(keys, key)
+		}
+		return before.renew(keys, found, &t), t
 	}
 	gone, come := estate.Changed(e.before.Estate, s.m.Estate, k)
 	if len(gone)+len(come)+len(also) == 0 {
-		return before
+		return before, t
 	}
 	wanted := map[string]bool{}
 	for _, r := range slices.Concat(gone, come) {
@@ -235,10 +238,8 @@ func (s *survey) lookByKey(before byKey, e edit, kind string, key func(estate.Re
 	for _, at := range also {
 		wanted[at] = true
 	}
-	next := maps.Clone(before)
-	maps.DeleteFunc(next, func(at string, _ []*Finding) bool { return wanted[at] })
-	s.lookAtGroups(next, s.m.Estate.Of(k), key, estate.OneOf(wanted), look)
-	return next
+	s.lookAtGroups(found, s.m.Estate.Of(k), key, estate.OneOf(wanted), look)
+	return before.renew(slices.Collect(maps.Keys(wanted)), found, &t), t
 }
 
 // servicesChanged are the services of listeners that came or went.
@@ -257,7 +258,7 @@ func servicesChanged(before, after *model.Model) []string {
 }
 
 // lookAtGroups looks at some lines, those with the same key together.
-func (s *survey) lookAtGroups(found byKey, all []estate.Record, key func(estate.Record) string, wanted func(string) bool, look func(*check, []estate.Record)) {
+func (s *survey) lookAtGroups(found map[string][]*Finding, all []estate.Record, key func(estate.Record) string, wanted func(string) bool, look func(*check, []estate.Record)) {
 	groups := map[string][]estate.Record{}
 	for _, r := range all {
 		if at := key(r); wanted(at) {

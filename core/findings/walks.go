@@ -50,17 +50,17 @@ type passing struct {
 }
 
 // walk visits every intent's target, and every name at the ports where no intent does.
-func (s *survey) walk(before *walks, e edit) *walks {
+func (s *survey) walk(before *walks, e edit) (*walks, turn) {
 	next := &walks{names: s.t.Names(), intents: &kept[*estate.Intent, *visit]{}, calls: &kept[call, *visit]{}}
 	internet, err := s.t.VantageNamed("internet")
 	if err != nil {
-		return next
+		return next, turn{}
 	}
 	if before == nil {
 		before = &walks{}
 	}
 	var keys []call
-	if s.callsAsBefore(before, e, next.names) {
+	if callsAsBefore(before, next.names) {
 		keys, next.called = before.calls.keys, before.called
 	} else {
 		keys, next.called = calls(next.names)
@@ -83,20 +83,20 @@ func (s *survey) walk(before *walks, e edit) *walks {
 		return c.done()
 	})
 	next.intents, next.calls = intents, named
-	if s.ctx.Err() != nil {
-		return next
-	}
-	if before.by == nil || !s.m.HangsTogetherAs(e.before) {
+	changes := append(pairs(ofIntents), pairs(ofNames)...)
+	switch {
+	case s.ctx.Err() != nil:
+	case before.by == nil:
 		next.indexAll(s.m)
-	} else {
-		next.indexAfter(s.m, before, append(pairs(ofIntents), pairs(ofNames)...))
+	default:
+		next.indexAfter(s.m, before, changes)
 	}
-	return next
+	return next, turnOf(changes)
 }
 
 // callsAsBefore says whether the same names are looked at from the same vantages as before the edit.
-func (s *survey) callsAsBefore(before *walks, e edit, names []*trace.Name) bool {
-	return before.calls != nil && s.m.HangsTogetherAs(e.before) && slices.EqualFunc(before.names, names, func(a, b *trace.Name) bool {
+func callsAsBefore(before *walks, names []*trace.Name) bool {
+	return before.calls != nil && slices.EqualFunc(before.names, names, func(a, b *trace.Name) bool {
 		return a == b || a.Name == b.Name && slices.Equal(a.From, b.From)
 	})
 }
@@ -127,24 +127,20 @@ func pairs[K comparable](changes []renewed[K, *visit]) []renewal {
 	return out
 }
 
-// found is what all visits found.
-func (w *walks) found() []*Finding {
-	var out []*Finding
-	for v := range w.all() {
-		out = append(out, v.found...)
-	}
-	at := map[string]bool{}
-	for _, f := range out {
-		if f.Code == "name.unresolved" {
-			at[f.Subject] = true
+// turnOf is what visits find that are made anew.
+func turnOf(changes []renewal) turn {
+	var t turn
+	one := func(f *Finding) []*Finding {
+		if f == nil {
+			return nil
 		}
+		return []*Finding{f}
 	}
-	for _, v := range w.calls.values {
-		if v.unrecorded != nil && !at[v.unrecorded.Subject] {
-			out = append(out, v.unrecorded)
-		}
+	for _, c := range changes {
+		t.part(ofVisits, c.old.found, c.now.found)
+		t.part(unlessSaid, one(c.old.unrecorded), one(c.now.unrecorded))
 	}
-	return out
+	return t
 }
 
 // indexAll lists the visits by place.
