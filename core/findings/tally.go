@@ -226,17 +226,19 @@ func (s *survey) accepted() map[[2]string]bool {
 
 // inPlace is a list in order without those that do not stay, and with others in order.
 func inPlace(list []*Finding, stays func(*Finding) bool, come []*Finding) []*Finding {
-	out := make([]*Finding, 0, len(list)+len(come))
+	left := make([]*Finding, 0, len(list))
 	for _, f := range list {
-		if !stays(f) {
-			continue
+		if stays(f) {
+			left = append(left, f)
 		}
-		for len(come) > 0 && compareFindings(come[0], f) < 0 {
-			out, come = append(out, come[0]), come[1:]
-		}
-		out = append(out, f)
 	}
-	return append(out, come...)
+	out := make([]*Finding, 0, len(left)+len(come))
+	for _, f := range come {
+		at, _ := slices.BinarySearchFunc(left, f, compareFindings)
+		out = append(append(out, left[:at]...), f)
+		left = left[at:]
+	}
+	return append(out, left...)
 }
 
 // compareFindings puts the worst first, then subjects and codes in order.

@@ -531,7 +531,8 @@ func (m *Model) partOf(e *estate.Estate) part {
 	}
 	if estate.Same(m.Estate, e, "filter") {
 		x.rules = estate.GroupsChanged(m.Estate, e, estate.KindNamed("rule"))
-		anew := func(f *Filter) bool { return x.filters[f.Record.Name] }
+		wanted := estate.OneOf(x.filters)
+		anew := func(f *Filter) bool { return wanted(f.Record.Name) }
 		for _, p := range m.Places {
 			if slices.ContainsFunc(p.Filters[:], func(list []*Filter) bool { return slices.ContainsFunc(list, anew) }) {
 				at("rule", p)

@@ -171,7 +171,12 @@ func (t *Tracer) TraceReading(tg Target, port PortKey, v Vantage, reads *Reads) 
 	q := request{name: tg.Name, handshake: tg.Name, port: port.Port, speech: tg.Says, path: path, pathGiven: tg.Path != "", client: true}
 	var ends []served
 	for _, o := range v.origins {
-		ends = append(ends, t.ask(asking{o: o, v: &v, q: q, addr: tg.Addr, place: tg.Place, proto: port.Transport, base: way{reads: reads}})...)
+		here := t.ask(asking{o: o, v: &v, q: q, addr: tg.Addr, place: tg.Place, proto: port.Transport, base: way{reads: reads}})
+		if ends == nil {
+			ends = here
+		} else {
+			ends = append(ends, here...)
+		}
 	}
 	paths := t.join(ends, tg, port, &v)
 	slices.SortStableFunc(paths, comparePaths)
@@ -180,29 +185,25 @@ func (t *Tracer) TraceReading(tg Target, port PortKey, v Vantage, reads *Reads) 
 
 // join makes paths of branches; those that differ in nothing but their sources become one.
 func (t *Tracer) join(ends []served, tg Target, port PortKey, v *Vantage) []Path {
-	type group struct {
-		f    served
-		set  netset.Addrs
-		path Path
-	}
-	var groups []group
+	paths := make([]Path, 0, len(ends))
+	var of []netset.Addrs // the sources of each
+	var six []bool        // and whether these are of IPv6
 	at := map[string]int{}
-	for _, f := range ends {
+	for i := range ends {
+		f := &ends[i]
 		p := t.path(f, tg, port)
 		key := p.likeness()
-		if i, ok := at[key]; ok {
-			groups[i].set = netset.Union(groups[i].set, f.origins)
+		if n, ok := at[key]; ok {
+			of[n] = netset.Union(of[n], f.origins)
 			continue
 		}
-		at[key] = len(groups)
-		groups = append(groups, group{f, f.origins, p})
+		at[key] = len(paths)
+		paths, of, six = append(paths, p), append(of, f.origins), append(six, f.sixAsked)
 	}
-	var out []Path
-	for _, g := range groups {
-		g.path.Sources, g.path.lowest = v.say(g.set, g.f.sixAsked)
-		out = append(out, g.path)
+	for i := range paths {
+		paths[i].Sources, paths[i].lowest = v.say(of[i], six[i])
 	}
-	return out
+	return paths
 }
 
 // likeness is a word that paths have in common which differ in nothing but their sources.
@@ -223,7 +224,7 @@ func deref(s *string) string {
 }
 
 // path makes the wire form of one branch.
-func (t *Tracer) path(f served, tg Target, port PortKey) Path {
+func (t *Tracer) path(f *served, tg Target, port PortKey) Path {
 	p := Path{Port: port.Port, Transport: port.Transport.String(), URLPath: f.urlpath, Address: f.asked, addr: f.askedAddr, Cells: *f.cells, Inner: f.inner, Via: f.via}
 	p.Family = "ipv4"
 	if f.sixAsked {
@@ -242,7 +243,8 @@ func (t *Tracer) path(f served, tg Target, port PortKey) Path {
 		end := fmt.Sprintf("%s:%d", t.m.Places[f.took.Place].Name, f.tookPort)
 		p.End, p.Service = &end, &f.took.Record.Service
 	case f.outside != "":
-		p.End = &f.outside
+		end := f.outside
+		p.End = &end
 	}
 	if i := t.intentOf(tg.subject(), port.Port, port.Transport); i != nil && i.Reaching.Host != "" {
 		reaching := i.Reaching.String()
