@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 	"testing"
 
 	"steady-compass/core/estate"
@@ -41,12 +42,18 @@ func BenchmarkWhole(b *testing.B) {
 
 // BenchmarkEdit is one changed line to fresh findings.
 func BenchmarkEdit(b *testing.B) {
-	lines := map[string]string{
-		"rule":   "rule edge0 at 1 drop 443 from internet", // on the way of a hundred names
-		"site":   "site web0 fresh.l0.example at 443 files",
-		"dns":    "dns n7.l0.example TXT \"here\"",
-		"listen": "listen m0-3 7777 as app",
-		"intend": "intend n8.l0.example 8443 for internet",
+	lines := map[string]string{ // "- line" goes, another comes
+		"rule":    "rule edge0 at 1 drop 443 from internet", // on the way of a hundred names
+		"site":    "site web0 fresh.l0.example at 443 files",
+		"dns":     "dns n7.l0.example TXT \"here\"",
+		"gone":    "- dns n0.l0.example A 192.0.2.1",
+		"listen":  "listen m0-3 7777 as app",
+		"intend":  "intend n8.l0.example 8443 for internet",
+		"forward": "forward gate0 8443 to 10.0.0.130",
+		"map":     "map front0/web 8080 to 80",
+		"filter":  "filter more on m0-0 input otherwise pass",
+		"cert":    "cert own for n0.l0.example expires 2027-06-30 on front0/web",
+		"accept":  "accept order.unused f0-0 until 2027-01-01 note \"known\"",
 	}
 	for _, names := range []int{100, 1_000, 10_000} {
 		e := made(b, names)
@@ -56,12 +63,17 @@ func BenchmarkEdit(b *testing.B) {
 		}
 		for _, kind := range slices.Sorted(maps.Keys(lines)) {
 			b.Run(fmt.Sprintf("names=%d/%s", names, kind), func(b *testing.B) {
-				line, _, err := notation.ParseLine(lines[kind])
+				text, goes := strings.CutPrefix(lines[kind], "- ")
+				line, _, err := notation.ParseLine(text)
 				if err != nil {
 					b.Fatal(err)
 				}
+				change := estate.Change{Add: []estate.Placed{line}}
+				if goes {
+					change = estate.Change{Remove: []string{text}}
+				}
 				for b.Loop() {
-					next, err := e.Apply(estate.Change{Add: []estate.Placed{line}})
+					next, err := e.Apply(change)
 					if err != nil {
 						b.Fatal(err)
 					}
