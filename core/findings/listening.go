@@ -61,9 +61,9 @@ func (s *survey) listeners(before *listening, e edit) *listening {
 	switch {
 	case before == nil:
 		return newListening(s.m, nil)
-	case !estate.Same(e.before.Estate, s.m.Estate, "map", "forward"):
+	case !estate.Same(e.before.Estate, s.m.Estate, "forward"):
 		return newListening(s.m, before)
-	case !estate.Same(e.before.Estate, s.m.Estate, "listen"):
+	case !estate.Same(e.before.Estate, s.m.Estate, "listen", "map"):
 		return before.after(s.m)
 	}
 	return before
@@ -84,7 +84,7 @@ func newListening(m *model.Model, before *listening) *listening {
 	return l
 }
 
-// after is what stands there once listeners came or went, and nothing else: only that is worked out again which machines come by
+// after is what stands there once listeners or maps came or went, and no forward: only that is worked out again which machines come by
 // that have others now.
 func (l *listening) after(m *model.Model) *listening {
 	var todo []model.PlaceID

@@ -54,6 +54,7 @@ type opening struct {
 	places  []model.PlaceID // where it lands, and the machines entered
 	reads   trace.Reads     // what the finding comes of besides
 	beside  bool            // and all else that is open at its place
+	tried   []string        // and whether filters have these names
 }
 
 // exposed is what is open and not meant to be.
@@ -71,11 +72,10 @@ func (s *survey) expose(before *exposed, e edit) (*exposed, turn) {
 		before = &exposed{}
 	}
 	next := &exposed{filters: before.filters, fronted: s.t.Fronted(s.fronted, before.fronted, s.walks.fronted)}
-	sameFilters := before.filters != nil && estate.Same(e.before.Estate, s.m.Estate, "filter")
-	if !sameFilters {
+	if before.filters == nil || !estate.Same(e.before.Estate, s.m.Estate, "filter") {
 		next.filters = s.filterNames()
-		sameFilters = maps.Equal(next.filters, before.filters)
 	}
+	turned := func(filter string) bool { return next.filters[filter] != before.filters[filter] }
 	anew := s.placesAnew()
 	keys := s.lookAround(next.fronted)
 	var changes []renewed[doorway, *doorwayPart]
@@ -115,7 +115,7 @@ func (s *survey) expose(before *exposed, e edit) (*exposed, turn) {
 		note(next.machines[id])
 	}
 	for key, o := range before.openings.All() {
-		if !sameFilters || anew.some(o.places) || o.beside && moved.some(o.places) || e.touch.Reading(&o.reads) {
+		if slices.ContainsFunc(o.tried, turned) || anew.some(o.places) || o.beside && moved.some(o.places) || e.touch.Reading(&o.reads) {
 			again[key] = nil
 		}
 	}

@@ -191,8 +191,12 @@ func (x *recordParts) line(c *check, same []estate.Record) {
 // referring gives the lines that refer to one of some names.
 func (s *survey) referring(to map[estate.Ref]bool, found func(*estate.Kind, string)) {
 	var wants estate.RefKind
+	var names []string
 	for ref := range to {
-		wants |= ref.Kind
+		wants, names = wants|ref.Kind, append(names, ref.Name)
+	}
+	says := func(r estate.Record) bool { // at a glance
+		return len(names) > 8 || slices.ContainsFunc(names, func(name string) bool { return strings.Contains(estate.Line(r), name) })
 	}
 	for _, k := range estate.Kinds {
 		for i := range k.Fields {
@@ -201,6 +205,9 @@ func (s *survey) referring(to map[estate.Ref]bool, found func(*estate.Kind, stri
 				continue
 			}
 			for _, r := range s.m.Estate.Of(k) {
+				if !says(r) {
+					continue
+				}
 				for _, ref := range f.Refs(r) {
 					for kind := range ref.Kind.Each() {
 						if to[estate.Ref{Kind: kind, Name: ref.Name}] {

@@ -201,10 +201,13 @@ func (s *survey) filterNames() map[string]bool {
 
 func (c *opened) freeFilterName(host string, hook model.Hook) string {
 	name := host + "-" + hook.String()
-	for n := 2; c.filters[name]; n++ {
+	for n := 2; ; n++ {
+		c.tried = append(c.tried, name)
+		if !c.filters[name] {
+			return name
+		}
 		name = fmt.Sprintf("%s-%s%d", host, hook, n)
 	}
-	return name
 }
 
 // encrypting sends visitors of a site in the clear to the same site behind TLS, where it is there.

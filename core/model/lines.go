@@ -158,7 +158,7 @@ func (m *Model) servicesAnew(names map[string]bool, before *Model) {
 		}
 		m.Services[name] = next
 		if len(old.Listens) > 0 && estate.Same(before.Estate, m.Estate, "site") {
-			next.Sites, next.byName, next.defaults = old.Sites, old.byName, old.defaults
+			next.Sites, next.byName, next.defaults, next.ByAddress = old.Sites, old.byName, old.defaults, old.ByAddress
 		} else {
 			sites[name] = true
 		}

@@ -250,6 +250,8 @@ type Service struct {
 	Sites    []*Site // in order; added to by Add alone
 	byName   map[string][]*Site
 	defaults []*Site
+
+	ByAddress bool // some of its sites are picked at one address only
 }
 
 // Add adds sites behind the others.
@@ -260,6 +262,9 @@ func (s *Service) Add(sites ...*Site) {
 	for _, site := range sites {
 		s.Sites = append(s.Sites, site)
 		s.byName[site.Name] = append(s.byName[site.Name], site)
+		if a := site.Record.At.Addr; a.IsValid() && !a.IsUnspecified() {
+			s.ByAddress = true
+		}
 		if site.Record.Default {
 			s.defaults = append(s.defaults, site)
 		}

@@ -64,6 +64,26 @@ type Door struct {
 	Mapped bool         // a map leads it on, translated: input filters do not meet it
 }
 
+// same says whether another says the same.
+func (e Open) same(o Open) bool {
+	site := e.Site == o.Site || e.Site != nil && o.Site != nil && *e.Site == *o.Site
+	return site && e.Address == o.Address && e.Transport == o.Transport && e.Ports == o.Ports && e.Place == o.Place && e.Port == o.Port && e.Service == o.Service &&
+		e.Intent == o.Intent && e.Range == o.Range && e.Host == o.Host && e.Listen == o.Listen && e.Map == o.Map && e.Picked == o.Picked &&
+		e.PastInput == o.PastInput && e.Beside == o.Beside && e.fronted == o.fronted && e.addr == o.addr && e.flat == o.flat &&
+		slices.Equal(e.Records, o.Records) && slices.Equal(e.Meant, o.Meant) && slices.Equal(e.Also, o.Also) && e.Sources.same(o.Sources) && e.set.Equal(o.set) && e.Door.same(o.Door)
+}
+
+func (s Sources) same(o Sources) bool {
+	return s.Of == o.Of && slices.Equal(s.Only, o.Only) && slices.Equal(s.Except, o.Except)
+}
+
+func (d *Door) same(o *Door) bool {
+	if d == nil || o == nil {
+		return d == o
+	}
+	return d.Host == o.Host && d.Addr == o.Addr && d.Same == o.Same && d.Mapped == o.Mapped && d.Ports.Equal(o.Ports) && d.Source.Equal(o.Source)
+}
+
 func (e *Open) manyToOne() bool { return e.flat <= manyToOne }
 
 // manyToOne is the distance of ports that all land on one.
@@ -77,6 +97,10 @@ type Dark struct {
 	Place     string   `json:"place"`
 	Why       string   `json:"why"`
 	Records   []string `json:"records" nullable:"false"`
+}
+
+func (d Dark) same(o Dark) bool {
+	return d.Address == o.Address && d.Transport == o.Transport && d.Ports == o.Ports && d.Place == o.Place && d.Why == o.Why && slices.Equal(d.Records, o.Records)
 }
 
 // Exposure is the answer to what can be touched from a vantage.
@@ -113,7 +137,7 @@ type looking struct {
 // exposing is the exposure of one address on the way.
 type exposing struct {
 	looking
-	*OpenAt
+	*attempt
 }
 
 // Exposure is everything that can be touched from a vantage, exact in sources, addresses, transports and
@@ -383,15 +407,20 @@ func (o openSite) from(t *Tracer, l landing) netset.Addrs {
 
 // sitesOf are the sites that a landing on a port picks among: where only what is not meant for anyone is asked for, these,
 // with one for all that no intent speaks of and that let in every source.
-func (t *Tracer) sitesOf(service *model.Service, l landing, port uint16, beyond bool) narrowSites {
+func (t *Tracer) sitesOf(service *model.Service, l landing, port uint16, beyond bool) *narrowSites {
 	if !beyond {
-		return narrowSites{sites: t.siteNames(service, l, port)}
+		return &narrowSites{sites: t.siteNames(service, l, port)}
 	}
-	key := sitesKey{l.sock, port, l.dst.addr, l.proto}
-	if known, ok := t.narrow.Load(key); ok {
-		return known.(narrowSites)
+	key := sitesKey{sock: l.sock, port: port, proto: l.proto}
+	if service.ByAddress {
+		key.addr = l.dst.addr
 	}
-	var found narrowSites
+	if known, ok := t.narrow.find(key, t.touched()); ok {
+		return known
+	}
+	found := &narrowSites{}
+	found.reads.place(l.sock.Place)
+	found.reads.service(service.Name)
 	for _, s := range t.siteNames(service, l, port) {
 		m := t.meantAt(l.sock.Place, port, l.proto, s.name)
 		switch {
@@ -406,7 +435,7 @@ func (t *Tracer) sitesOf(service *model.Service, l landing, port uint16, beyond 
 			found.sites = append(found.sites, s)
 		}
 	}
-	t.narrow.Store(key, found)
+	t.narrow.keep(key, found)
 	return found
 }
 
@@ -415,7 +444,7 @@ type (
 	sitesKey struct {
 		sock  *model.Socket
 		port  uint16
-		addr  netip.Addr
+		addr  netip.Addr // where sites are picked by it
 		proto netset.Transport
 	}
 	narrowSites struct {
@@ -423,6 +452,7 @@ type (
 		also   []string
 		plain  bool // the first is one that no intent speaks of
 		beside bool // there are others, meant for anyone
+		reads  Reads
 	}
 )
 

@@ -30,3 +30,5 @@ func (k *known[K, V]) keep(key K, v V) { k.now.Store(key, v) }
 func (x *taking) read() *Reads   { return &x.reads }
 func (s *shore) read() *Reads    { return &s.reads }
 func (c *crossing) read() *Reads { return &c.reads }
+
+func (x *narrowSites) read() *Reads { return &x.reads }

@@ -263,7 +263,9 @@ type Tracer struct {
 	taking    known[takingKey, *taking]
 	shores    known[takingKey, *shore]
 	crossings known[crossingKey, *crossing]
-	narrow    sync.Map // of sitesKey: narrowSites
+	narrow    known[sitesKey, *narrowSites]
+	openOnce  sync.Once
+	openTouch *Touch // of what is open
 
 	deliveries sync.Map // of deliveryKey: *delivery
 
@@ -288,7 +290,7 @@ type named struct {
 
 func newTracer(m *model.Model, day estate.Date) *Tracer {
 	t := &Tracer{m: m, day: day, names: &nameList{}, doors: &doorList{}, views: &sync.Map{}}
-	t.taking.now, t.shores.now, t.crossings.now = &sync.Map{}, &sync.Map{}, &sync.Map{}
+	t.taking.now, t.shores.now, t.crossings.now, t.narrow.now = &sync.Map{}, &sync.Map{}, &sync.Map{}, &sync.Map{}
 	return t
 }
 
@@ -317,7 +319,7 @@ func (t *Tracer) After(e *estate.Estate) *Tracer {
 	if sameDoors(t.m, m) {
 		next.doors = t.doors
 		next.was.landings, next.was.abroad, next.was.views = t.landings.Load(), t.abroad.Load(), t.views
-		next.taking.was, next.shores.was, next.crossings.was = t.taking.now, t.shores.now, t.crossings.now
+		next.taking.was, next.shores.was, next.crossings.was, next.narrow.was = t.taking.now, t.shores.now, t.crossings.now, t.narrow.now
 	}
 	return next
 }

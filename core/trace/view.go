@@ -20,9 +20,9 @@ type viewKey struct {
 // view is what was open address by address, in their order, so that after an edit only those are tried again that it touches.
 type view struct {
 	trials []trial
-	at     []*OpenAt // of the trials, in turn
-	reads  Reads     // of all of these, and perhaps more
-	shown  []*OpenAt // those of which there is something to say
+	at     []*attempt // of the trials, in turn
+	reads  Reads      // of all of these, and perhaps more
+	shown  []*OpenAt  // those of which there is something to say
 	all    *sum
 	by     *struct{ byte } // of the Fronted that told what stands before places
 }
@@ -33,8 +33,8 @@ type sum struct {
 	Exposure
 }
 
-// OpenAt is what is open at one address from a vantage. It is not to be changed: after an edit that does not touch it, it is the
-// same.
+// OpenAt is what is open at one address from a vantage. It is not to be changed: after an edit that leaves
+// what it says, it is the same.
 type OpenAt struct {
 	Open      []Open
 	Undecided []Dark
@@ -42,6 +42,11 @@ type OpenAt struct {
 	Hidden []Open
 
 	candidate
+}
+
+// attempt is what came of trying an address.
+type attempt struct {
+	*OpenAt
 	reads Reads
 }
 
@@ -78,22 +83,27 @@ func (t *Tracer) look(v Vantage, how looking) *view {
 		now.trials = t.trials(v)
 	}
 	left := old.at
+	now.at, now.shown = make([]*attempt, 0, len(now.trials)), make([]*OpenAt, 0, len(old.shown))
 	now.reads = old.reads.clone()
 	for _, c := range now.trials {
 		for len(left) > 0 && left[0].compare(&c.candidate) < 0 {
 			left = left[1:]
 		}
-		var x *OpenAt
+		var x *attempt
 		if len(left) > 0 && left[0].dst == c.dst {
 			x, left = left[0], left[1:]
 		}
 		if x == nil || touch.Reading(&x.reads) {
+			before := x
 			x = t.tried(c, &v, how)
 			now.reads.And(&x.reads)
+			if before != nil && before.same(x.OpenAt) {
+				x.OpenAt = before.OpenAt
+			}
 		}
 		now.at = append(now.at, x)
 		if len(x.Open)+len(x.Hidden)+len(x.Undecided) > 0 {
-			now.shown = append(now.shown, x)
+			now.shown = append(now.shown, x.OpenAt)
 		}
 	}
 	if now.all = old.all; now.all == nil || !slices.Equal(now.shown, old.shown) {
@@ -140,12 +150,13 @@ func (t *Tracer) trials(v Vantage) []trial {
 
 // touched is what the edit that the tracer came of may have changed for what is open.
 func (t *Tracer) touched() *Touch {
-	return t.was.touch.also(slices.Collect(maps.Keys(t.intended().changed)))
+	t.openOnce.Do(func() { t.openTouch = t.was.touch.also(slices.Collect(maps.Keys(t.intended().changed))) })
+	return t.openTouch
 }
 
 // tried is what is open at an address.
-func (t *Tracer) tried(c trial, v *Vantage, how looking) *OpenAt {
-	x := &exposing{how, &OpenAt{candidate: c.candidate}}
+func (t *Tracer) tried(c trial, v *Vantage, how looking) *attempt {
+	x := &exposing{how, &attempt{OpenAt: &OpenAt{candidate: c.candidate}}}
 	for _, o := range c.origins {
 		if o.place != model.Nowhere && t.m.Places[t.m.Places[o.place].Stack].Owns(c.dst.addr) {
 			continue // a machine reaching itself is nobody's exposure
@@ -169,7 +180,13 @@ func (t *Tracer) tried(c trial, v *Vantage, how looking) *OpenAt {
 		}
 	}
 	x.Open = t.finish(x.Open, v, x.fronted != nil)
-	return x.OpenAt
+	return x.attempt
+}
+
+// same says whether another says the same of the address.
+func (x *OpenAt) same(o *OpenAt) bool {
+	return x.candidate == o.candidate && slices.EqualFunc(x.Open, o.Open, Open.same) && slices.EqualFunc(x.Hidden, o.Hidden, Open.same) &&
+		slices.EqualFunc(x.Undecided, o.Undecided, Dark.same)
 }
 
 // exposure brings together what is open at each address.
