@@ -232,6 +232,9 @@ func (x *exposed) workedOut(s *survey, wanted map[[2]string]*opening) []*opening
 	}
 	reach := sync.OnceValue(func() reached { return x.reach() })
 	parallel.Map(s.ctx, len(all), func(i int) struct{} {
+		for n := range all[i].seen {
+			all[i].reads.Opened(s.m, all[i].seen[n].Open)
+		}
 		c := opened{check{survey: *s}, all[i], reach, x.filters}
 		all[i].finding = c.finding()
 		return struct{}{}

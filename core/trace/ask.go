@@ -35,8 +35,7 @@ func (t *Tracer) ask(a asking) []served {
 	subject := target + ":" + portWord(a.q.port, a.proto)
 	s := &serving{t: t, o: a.o, v: a.v, intent: intent, place: a.place, visited: a.visited}
 	s.goal = goal{repair: true, subject: subject, place: model.Nowhere, port: a.q.port}
-	t.aim(&s.goal, a, intent)
-	s.goal.noted(t, a.base.reads)
+	t.aim(&s.goal, a, intent, a.base.reads)
 
 	start := a.o.start(a.proto, netset.PortsOf(netset.OnePort(a.q.port)))
 	start.trail, start.stopped, start.inner = a.base.trail, a.base.stopped, a.base.inner
@@ -86,14 +85,16 @@ func (g *goal) noted(t *Tracer, reads *Reads) {
 }
 
 // aim finds what a request is meant for: the machine of the only service with a site for the name,
-// else the place that the intent says.
-func (t *Tracer) aim(g *goal, a asking, intent *estate.Intent) {
+// else the place that the intent says. What that hangs on is added to reads.
+func (t *Tracer) aim(g *goal, a asking, intent *estate.Intent, reads *Reads) {
+	defer func() { g.noted(t, reads) }()
 	if a.place != nil {
 		g.place = a.place.ID
 		return
 	}
 	if a.q.name != "" {
 		if service := t.index.onlyService(a.q.name); service != "" {
+			reads.service(service)
 			if p := t.serviceAt(service, a.q.port); p != nil {
 				g.place, g.service = p.ID, service
 				return

@@ -239,8 +239,7 @@ func (t *Tracer) landIntent(i *estate.Intent) *landed {
 					if t.m.PlaceNamed(i.Target) == nil && !isIP(i.Target) {
 						name = i.Target
 					}
-					t.aim(&g, asking{q: request{name: name, port: k.Port}, place: t.m.PlaceNamed(i.Target)}, i)
-					g.noted(t, &out.reads)
+					t.aim(&g, asking{q: request{name: name, port: k.Port}, place: t.m.PlaceNamed(i.Target)}, i, &out.reads)
 					flow := t.delivery(o, d, k, g)
 					out.reads.And(&flow.reads)
 					for n := range flow.landings {
@@ -339,8 +338,7 @@ func (t *Tracer) meantDests(i *estate.Intent, o origin, reads *Reads) []dest {
 	}
 	g := goal{place: model.Nowhere}
 	port, proto := i.Ports.Ranges[0].Lo, i.Ports.Transport.Each()[0]
-	t.aim(&g, asking{q: request{name: i.Target, port: port}}, i)
-	g.noted(t, reads)
+	t.aim(&g, asking{q: request{name: i.Target, port: port}}, i, reads)
 	if a, ok := t.publicAddress(g, o, port, proto, false); ok {
 		return []dest{toAddr(a)}
 	}

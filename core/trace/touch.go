@@ -61,6 +61,22 @@ func (r *Reads) service(name string) {
 	}
 }
 
+// Opened adds the machines that let something open in and take it, and its service.
+func (r *Reads) Opened(m *model.Model, e *Open) {
+	names := []string{e.Place, e.Host}
+	if e.Door != nil {
+		names = append(names, e.Door.Host)
+	}
+	for _, name := range names {
+		if p := m.PlaceNamed(name); p != nil {
+			r.place(p.ID)
+			r.place(p.Stack)
+			r.place(p.Host)
+		}
+	}
+	r.service(e.Service)
+}
+
 // Asked adds names that were asked for.
 func (r *Reads) Asked(chain ...string) {
 	for _, name := range chain {
