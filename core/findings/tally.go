@@ -34,34 +34,21 @@ type contribution struct {
 
 // compare puts contributions in an order that hangs on nothing but what they say.
 func (c contribution) compare(o contribution) int {
+	mend, other := orNone(c.Mend), orNone(o.Mend)
+	at, elsewhere := orNone(c.Trace), orNone(o.Trace)
 	return cmp.Or(
 		cmp.Compare(c.section, o.section), strings.Compare(c.Why, o.Why), slices.Compare(c.Records, o.Records), cmp.Compare(c.nth, o.nth),
-		compareMends(c.Finding, o.Finding), compareWheres(c.Trace, o.Trace),
+		slices.Compare(mend.Remove, other.Remove), slices.Compare(mend.Add, other.Add),
+		strings.Compare(at.Target, elsewhere.Target), strings.Compare(at.From, elsewhere.From),
 	)
 }
 
-func compareMends(a, b *Finding) int {
-	if a.Mend == nil || b.Mend == nil {
-		return compareBools(a.Mend != nil, b.Mend != nil)
+// orNone is what a pointer points to; the zero value where it points to nothing.
+func orNone[T any](p *T) T {
+	if p == nil {
+		p = new(T)
 	}
-	return cmp.Or(slices.Compare(a.Mend.Remove, b.Mend.Remove), slices.Compare(a.Mend.Add, b.Mend.Add))
-}
-
-func compareWheres(a, b *Where) int {
-	if a == nil || b == nil {
-		return compareBools(a != nil, b != nil)
-	}
-	return cmp.Or(strings.Compare(a.Target, b.Target), strings.Compare(a.From, b.From))
-}
-
-func compareBools(a, b bool) int {
-	switch {
-	case a == b:
-		return 0
-	case b:
-		return -1
-	}
-	return 1
+	return *p
 }
 
 // turn is what parts of a check found before an edit and find no more, and what they find now.
