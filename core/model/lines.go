@@ -131,27 +131,36 @@ func (m *Model) compileSites(wanted func(service string) bool) {
 
 // listensAnew gives a place the sockets that it has after an edit.
 func (m *Model) listensAnew(stack *Place, before *estate.Estate) {
+	names := map[string]bool{stack.Name: true}
+	for _, id := range m.Places[stack.Host].Containers {
+		if c := m.Places[id]; c.Stack == stack.ID {
+			names[c.Name] = true
+		}
+	}
+	here := estate.OneOf(names)
 	stack.Sockets = spliced(stack.Sockets, before, m.Estate, func(s Socket) *estate.Listen { return s.Record }, func(r *estate.Listen) (Socket, bool) {
-		p := m.PlaceNamed(r.Place)
-		if r.Off || p == nil || p.Stack != stack.ID {
+		if r.Off || !here(r.Place) {
 			return Socket{}, false
 		}
-		return socket(r, p), true
+		return socket(r, m.PlaceNamed(r.Place)), true
 	})
 }
 
 // servicesAnew makes services that the edit speaks of as they are now.
 func (m *Model) servicesAnew(names map[string]bool, before *Model) {
 	sites := map[string]bool{} // the services whose sites are to be found
+	sameListens := estate.Same(before.Estate, m.Estate, "listen")
 	for name := range names {
 		old := before.Services[name]
 		if old == nil {
 			old = &Service{}
 		}
-		next := &Service{Name: name}
-		next.Listens = spliced(old.Listens, before.Estate, m.Estate, func(r *estate.Listen) *estate.Listen { return r }, func(r *estate.Listen) (*estate.Listen, bool) {
-			return r, !r.Off && r.Service == name
-		})
+		next := &Service{Name: name, Listens: old.Listens}
+		if !sameListens {
+			next.Listens = spliced(old.Listens, before.Estate, m.Estate, func(r *estate.Listen) *estate.Listen { return r }, func(r *estate.Listen) (*estate.Listen, bool) {
+				return r, !r.Off && r.Service == name
+			})
+		}
 		delete(m.Services, name)
 		if len(next.Listens) == 0 {
 			continue

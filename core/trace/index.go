@@ -16,8 +16,8 @@ import (
 // index holds what is asked of the model by name, once for a tracer.
 type index struct {
 	intents   carry.Map[string, []*estate.Intent] // by target
-	exact     map[string][]*estate.Site           // sites in force and off, by name
-	wildcards map[string][]*estate.Site           // by the name below the "*."
+	exact     carry.Map[string, []*estate.Site]   // sites in force and off, by name
+	wildcards carry.Map[string, []*estate.Site]   // by the name below the "*."
 	forwards  map[netip.Addr][]*model.Forward     // by target
 }
 
@@ -46,10 +46,20 @@ func buildIndex(m *model.Model, before *Tracer) *index {
 			x.indexIntents(m, estate.OneOf(targets), slices.Collect(maps.Keys(targets)))
 		}
 	}
-	if before != nil && estate.Same(before.m.Estate, m.Estate, "site") {
-		x.exact, x.wildcards = before.index.exact, before.index.wildcards
+	if before == nil {
+		x.indexSites(m, func(string) bool { return true }, nil)
 	} else {
-		x.indexSites(m.Estate.Of(estate.KindNamed("site")))
+		x.exact, x.wildcards = before.index.exact, before.index.wildcards
+		gone, come := estate.Changed(before.m.Estate, m.Estate, estate.KindNamed("site"))
+		names := map[string]bool{}
+		for _, r := range slices.Concat(gone, come) {
+			for _, name := range r.(*estate.Site).Names {
+				names[name] = true
+			}
+		}
+		if len(names) > 0 {
+			x.indexSites(m, estate.OneOf(names), slices.Collect(maps.Keys(names)))
+		}
 	}
 	if before != nil && m.HangsTogetherAs(before.m) && estate.Same(before.m.Estate, m.Estate, "forward") {
 		x.forwards = before.index.forwards
@@ -74,18 +84,31 @@ func (x *index) indexIntents(m *model.Model, wanted func(target string) bool, an
 	x.intents = x.intents.After(anew, come)
 }
 
-func (x *index) indexSites(sites []estate.Record) {
-	x.exact, x.wildcards = make(map[string][]*estate.Site, len(sites)), map[string][]*estate.Site{}
-	for _, r := range sites {
+// indexSites lists those sites anew that have some names.
+func (x *index) indexSites(m *model.Model, wanted func(name string) bool, anew []string) {
+	exact, wildcards := map[string][]*estate.Site{}, map[string][]*estate.Site{}
+	for _, r := range m.Estate.Of(estate.KindNamed("site")) {
 		s := r.(*estate.Site)
 		for _, name := range s.Names {
+			if !wanted(name) {
+				continue
+			}
 			if base, ok := strings.CutPrefix(name, "*."); ok {
-				x.wildcards[base] = append(x.wildcards[base], s)
+				wildcards[base] = append(wildcards[base], s)
 			} else {
-				x.exact[name] = append(x.exact[name], s)
+				exact[name] = append(exact[name], s)
 			}
 		}
 	}
+	var named, below []string
+	for _, name := range anew {
+		if base, ok := strings.CutPrefix(name, "*."); ok {
+			below = append(below, base)
+		} else {
+			named = append(named, name)
+		}
+	}
+	x.exact, x.wildcards = x.exact.After(named, exact), x.wildcards.After(below, wildcards)
 }
 
 // entrances are the outermost ports by which a listener is entered: a forward's, else a map's,
@@ -172,12 +195,12 @@ func outerOf(keys []PortKey, pairs []estate.Pair, transport netset.Transport) []
 
 // sitesFor are the sites that name a host name, exactly or by a wildcard; off ones too.
 func (x *index) sitesFor(name string) []*estate.Site {
-	out := slices.Clone(x.exact[name])
+	out := slices.Clone(x.exact.Of(name))
 	if base, ok := strings.CutPrefix(name, "*."); ok {
-		return append(out, x.wildcards[base]...)
+		return append(out, x.wildcards.Of(base)...)
 	}
 	for up, ok := names.Parent(name); ok; up, ok = names.Parent(up) {
-		out = append(out, x.wildcards[up]...)
+		out = append(out, x.wildcards.Of(up)...)
 	}
 	return out
 }

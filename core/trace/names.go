@@ -221,9 +221,9 @@ func (t *Tracer) eachSite(only map[string]bool, found func(name string, site *es
 		return
 	}
 	for name := range only {
-		sites := t.index.exact[name]
+		sites := t.index.exact.Of(name)
 		if base, wild := strings.CutPrefix(name, "*."); wild {
-			sites = t.index.wildcards[base]
+			sites = t.index.wildcards.Of(base)
 		}
 		for _, s := range sites {
 			if !s.Off && t.m.Services[s.Service] != nil {

@@ -95,6 +95,8 @@ type Touch struct {
 	names    map[string]bool // themselves
 	below    []string        // and whatever is at or below these
 	marks    marks           // of all these
+
+	ofService, ofName func(string) bool // whether one is among them
 }
 
 // Anything is a touch that may have changed whatever there is.
@@ -119,7 +121,9 @@ func (t *Tracer) touching(after *Tracer) *Touch {
 	return x
 }
 
+// mark ends the making of a touch.
 func (x *Touch) mark() {
+	x.ofService, x.ofName = estate.OneOf(x.services), estate.OneOf(x.names)
 	for id, touched := range x.places {
 		if touched {
 			x.marks.place(model.PlaceID(id))
@@ -190,7 +194,9 @@ func (x *Touch) record(t, after *Tracer, r estate.Record) {
 		place(host)
 	case *estate.Listen:
 		place(r.Place)
-		x.services[r.Service] = x.services[r.Service] || t.hasSites(r.Service) || after.hasSites(r.Service) // else it is found by its place alone
+		if t.hasSites(r.Service) || after.hasSites(r.Service) { // else it is found by its place alone
+			x.services[r.Service] = true
+		}
 	case *estate.Site:
 		x.services[r.Service] = true
 		for _, name := range r.Names {
@@ -329,12 +335,12 @@ func (x *Touch) Reading(r *Reads) bool {
 			return true
 		}
 	}
-	if len(x.services) > 0 && slices.ContainsFunc(r.services, func(s string) bool { return x.services[s] }) {
+	if len(x.services) > 0 && slices.ContainsFunc(r.services, x.ofService) {
 		return true
 	}
 	return len(x.names) > 0 && slices.ContainsFunc(r.names, x.name)
 }
 
 func (x *Touch) name(name string) bool {
-	return len(x.names) > 0 && (x.names[name] || slices.ContainsFunc(x.below, func(base string) bool { return names.Under(name, base) }))
+	return len(x.names) > 0 && (x.ofName(name) || slices.ContainsFunc(x.below, func(base string) bool { return names.Under(name, base) }))
 }
