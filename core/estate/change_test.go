@@ -158,6 +158,49 @@ func TestDifference(t *testing.T) {
 	}
 }
 
+// TestChanged: what an edit changed is told as two estates that know nothing of one another tell it, and the groups that it changed
+// are whole.
+func TestChanged(t *testing.T) {
+	told := 0
+	for seed := range uint64(2000) {
+		r := rand.New(rand.NewPCG(seed, 2))
+		from, to := parsed(t, random(r)), parsed(t, random(r))
+		next, err := from.Apply(estate.Difference(from, to))
+		if err != nil {
+			t.Fatal(err)
+		}
+		apart := estate.New(next.All(), nil)
+		for _, k := range estate.Kinds {
+			gone, come := estate.Changed(from, next, k)
+			wantGone, wantCome := estate.Changed(from, apart, k)
+			if !slices.Equal(gone, wantGone) || !slices.Equal(come, wantCome) {
+				t.Fatalf("seed %d: of %s %v went and %v came, want %v and %v", seed, k.Word, gone, come, wantGone, wantCome)
+			}
+			back, forth := estate.Changed(next, from, k)
+			if !slices.Equal(back, come) || !slices.Equal(forth, gone) {
+				t.Fatalf("seed %d: of %s %v go back, and %v come", seed, k.Word, back, forth)
+			}
+			if k.Word != "rule" {
+				continue
+			}
+			groups := map[string]bool{}
+			for _, rec := range slices.Concat(gone, come) {
+				groups[estate.GroupOf(rec)] = true
+			}
+			around := estate.GroupsChanged(from, next, k)
+			for _, rec := range next.Of(k) {
+				if groups[estate.GroupOf(rec)] && !slices.Contains(around, rec) {
+					t.Fatalf("seed %d: %s is not among the groups that changed: %v", seed, estate.Line(rec), around)
+				}
+			}
+			told += len(around)
+		}
+	}
+	if told < 2000 {
+		t.Errorf("only %d records are of groups that changed", told)
+	}
+}
+
 // TestDeclarations holds every kind to what parser, storage and forms take for granted.
 func TestDeclarations(t *testing.T) {
 	words := map[string]bool{}
