@@ -65,21 +65,22 @@ func (s *survey) walk(before *walks, e edit) (*walks, turn) {
 	} else {
 		keys, next.called = calls(next.names)
 	}
-	stands := func(v *visit) bool { return !e.touch.Reading(&v.reads) }
+	stands := func(_ int, v *visit) bool { return !e.touch.Reading(&v.reads) }
 	visiting := func() *visiting { return &visiting{check{survey: *s}, &visit{}} }
-	intents, ofIntents := redo(s.ctx, before.intents, s.m.Intents, func(_ int, v *visit) bool { return stands(v) }, func(i int) *visit {
+	intents, ofIntents := redo(s.ctx, before.intents, s.m.Intents, stands, func(i int) *visit {
 		c := visiting()
 		c.intent(s.m.Intents[i])
 		return c.done()
 	})
-	named, ofNames := redo(s.ctx, before.calls, keys, func(_ int, v *visit) bool { return stands(v) }, func(i int) *visit {
-		c, from := visiting(), internet
+	named, ofNames := redo(s.ctx, before.calls, keys, stands, func(i int) *visit {
+		from, err := internet, error(nil)
 		if keys[i].from != from.Word {
-			if from, err = s.t.VantageNamed(keys[i].from); err != nil {
-				return &visit{}
-			}
+			from, err = s.t.VantageNamed(keys[i].from)
 		}
-		c.name(next.names[next.called[i]], from)
+		c := visiting()
+		if err == nil {
+			c.name(next.names[next.called[i]], from)
+		}
 		return c.done()
 	})
 	next.intents, next.calls = intents, named
