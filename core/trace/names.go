@@ -200,7 +200,9 @@ func (t *Tracer) findNames(only map[string]bool) []*Name {
 			n.From = slices.Compact(slices.Sorted(slices.Values(narrowed[name])))
 		case z != nil && len(z.For) > 0 && !everybody[name]:
 			for _, s := range z.For {
-				n.From = append(n.From, s.String())
+				if word := s.String(); !slices.Contains(n.From, word) {
+					n.From = append(n.From, word)
+				}
 			}
 		}
 		slices.Sort(n.Records)
