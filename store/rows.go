@@ -1,13 +1,16 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
 	"github.com/jmoiron/sqlx"
 
+	"steady-compass/core/carry"
 	"steady-compass/core/estate"
 )
 
@@ -23,10 +26,10 @@ func quoted(column string) string { return `"` + column + `"` }
 
 // load reads the whole estate into memory.
 func (s *Store) load(ctx context.Context) error {
-	s.rows = map[estate.Record]row{}
+	stand := map[estate.Record]row{}
 	var records []estate.Record
 	for _, k := range estate.Kinds {
-		list, err := s.loadKind(ctx, k)
+		list, err := s.loadKind(ctx, k, stand)
 		if err != nil {
 			return fmt.Errorf("read the %s records: %w", k.Word, err)
 		}
@@ -40,11 +43,24 @@ func (s *Store) load(ctx context.Context) error {
 	if err := s.db.GetContext(ctx, &revision, "SELECT coalesce(max(revision), 0) FROM change"); err != nil {
 		return err
 	}
-	s.current.Store(&Snapshot{estate.New(records, tail), revision})
+	e := estate.New(records, tail)
+	for _, k := range estate.Kinds {
+		list := e.Of(k)
+		if !slices.IsSortedFunc(list, func(a, b estate.Record) int { return cmp.Compare(stand[a].rank, stand[b].rank) }) {
+			for _, r := range list { // an estate is not in the order written here
+				stand[r] = row{stand[r].id, unranked}
+			}
+		}
+	}
+	s.rows = carry.MapOf(stand)
+	s.current.Store(&Snapshot{e, revision})
 	return nil
 }
 
-func (s *Store) loadKind(ctx context.Context, k *estate.Kind) ([]estate.Record, error) {
+// unranked is the rank of what is numbered anew with the next change of its kind.
+const unranked = -1
+
+func (s *Store) loadKind(ctx context.Context, k *estate.Kind, stand map[estate.Record]row) ([]estate.Record, error) {
 	lists := map[string]map[int64][]string{}
 	columns := []string{"id", "rank", "comments"}
 	var plain []*estate.Field
@@ -94,7 +110,7 @@ func (s *Store) loadKind(ctx context.Context, k *estate.Kind) ([]estate.Record, 
 		if err := estate.Complete(r); err != nil {
 			return nil, fmt.Errorf("row %d: %w", at.id, err)
 		}
-		s.rows[r] = at
+		stand[r] = at
 		out = append(out, r)
 	}
 	return out, rows.Err()
@@ -116,111 +132,120 @@ func (s *Store) loadList(ctx context.Context, table string) (map[int64][]string,
 }
 
 // writeRows makes the tables say what next says. Records that are in both estates keep their rows.
-func (s *Store) writeRows(ctx context.Context, tx *sqlx.Tx, before, next *estate.Estate) (map[estate.Record]row, error) {
+func (s *Store) writeRows(ctx context.Context, tx *sqlx.Tx, before, next *estate.Estate) (carry.Map[estate.Record, row], error) {
 	rows := s.rows
-	changed := false
 	for _, k := range estate.Kinds {
-		a, b := before.Of(k), next.Of(k)
-		if len(a) == len(b) && (len(a) == 0 || &a[0] == &b[0]) {
+		gone, come := estate.Changed(before, next, k)
+		if len(gone)+len(come) == 0 {
 			continue
 		}
-		if !changed {
-			changed = true
-			rows = make(map[estate.Record]row, len(s.rows))
-			for r, at := range s.rows {
-				rows[r] = at
-			}
-		}
-		if err := writeKind(ctx, tx, k, a, b, rows); err != nil {
-			return nil, fmt.Errorf("write the %s records: %w", k.Word, err)
+		var err error
+		if rows, err = writeKind(ctx, tx, k, before, next, rows); err != nil {
+			return rows, fmt.Errorf("write the %s records: %w", k.Word, err)
 		}
 	}
 	if !sameStrings(before.Tail, next.Tail) {
 		if _, err := tx.ExecContext(ctx, "DELETE FROM tail"); err != nil {
-			return nil, err
+			return rows, err
 		}
 		for i, comment := range next.Tail {
 			if _, err := tx.ExecContext(ctx, "INSERT INTO tail (position, comment) VALUES (?, ?)", i, comment); err != nil {
-				return nil, err
+				return rows, err
 			}
 		}
 	}
 	return rows, nil
 }
 
-func writeKind(ctx context.Context, tx *sqlx.Tx, k *estate.Kind, before, next []estate.Record, rows map[estate.Record]row) error {
-	stays := make(map[estate.Record]bool, len(next))
-	for _, r := range next {
+// writeKind writes the records of a kind that came or went, and gives where each stands now.
+func writeKind(ctx context.Context, tx *sqlx.Tx, k *estate.Kind, before, next *estate.Estate, rows carry.Map[estate.Record, row]) (carry.Map[estate.Record, row], error) {
+	was, is := estate.Changed(before, next, k)
+	stays := make(map[estate.Record]bool, len(is))
+	for _, r := range is {
 		stays[r] = true
 	}
-	for _, r := range before {
+	var gone []estate.Record
+	for _, r := range was {
 		if !stays[r] {
-			if _, err := tx.ExecContext(ctx, "DELETE FROM "+table(k)+" WHERE id = ?", rows[r].id); err != nil {
-				return err
+			if _, err := tx.ExecContext(ctx, "DELETE FROM "+table(k)+" WHERE id = ?", rows.Of(r).id); err != nil {
+				return rows, err
 			}
-			delete(rows, r)
+			gone = append(gone, r)
 		}
 	}
-	ranks, renumber := ranksFor(next, rows)
-	if renumber {
+	list := next.Of(k)
+	start, end := estate.Shared(before, next, k)
+	low, high := int64(0), int64(0)
+	if start > 0 {
+		low = rows.Of(list[start-1]).rank
+	}
+	if end > 0 {
+		high = rows.Of(list[len(list)-end]).rank
+	}
+	ranks, room := ranksFor(is, rows, low, high)
+	if room = room && low != unranked && high != unranked; !room {
+		is, ranks = list, evenRanks(len(list))
 		// Out of the way first: ranks are unique at every moment.
 		if _, err := tx.ExecContext(ctx, "UPDATE "+table(k)+" SET rank = -rank - 1"); err != nil {
-			return err
+			return rows, err
 		}
 	}
-	for i, r := range next {
-		at, there := rows[r]
+	come := map[estate.Record]row{}
+	for i, r := range is {
+		at, there := rows.Get(r)
 		switch {
 		case !there:
 			id, err := insertRecord(ctx, tx, k, r, ranks[i])
 			if err != nil {
-				return err
+				return rows, err
 			}
-			rows[r] = row{id, ranks[i]}
-		case renumber:
+			come[r] = row{id, ranks[i]}
+		case !room:
 			if _, err := tx.ExecContext(ctx, "UPDATE "+table(k)+" SET rank = ? WHERE id = ?", ranks[i], at.id); err != nil {
-				return err
+				return rows, err
 			}
-			rows[r] = row{at.id, ranks[i]}
+			come[r] = row{at.id, ranks[i]}
 		}
 	}
-	return nil
+	return rows.After(gone, come), nil
 }
 
-// ranksFor gives each record a rank: those that have one keep it where they are in order still, and new ones
-// come between. Where there is no room, or the order changed, all are numbered anew.
-func ranksFor(list []estate.Record, rows map[estate.Record]row) (ranks []int64, renumber bool) {
+// ranksFor gives each of some records a rank above low and, where that is not 0, below high: those that have one keep it where
+// they are in order still, and new ones come between. false where there is no room, or the order changed: then all of the kind
+// are numbered anew.
+func ranksFor(list []estate.Record, rows carry.Map[estate.Record, row], low, high int64) (ranks []int64, room bool) {
 	ranks = make([]int64, len(list))
-	last := int64(0)
+	last := low
 	for i := 0; i < len(list); {
-		if at, there := rows[list[i]]; there {
+		if at, there := rows.Get(list[i]); there {
 			if at.rank <= last {
-				return evenRanks(len(list)), true
+				return nil, false
 			}
 			ranks[i], last = at.rank, at.rank
 			i++
 			continue
 		}
-		end := i
+		end, next := i, high // the rank of the first behind them that has one
 		for end < len(list) {
-			if _, there := rows[list[end]]; there {
+			if at, there := rows.Get(list[end]); there {
+				next = at.rank
 				break
 			}
 			end++
 		}
 		step := int64(rankStep)
-		if end < len(list) {
-			step = (rows[list[end]].rank - last) / int64(end-i+1)
+		if next > 0 {
+			step = (next - last) / int64(end-i+1)
 		}
 		if step < 1 {
-			return evenRanks(len(list)), true
+			return nil, false
 		}
 		for ; i < end; i++ {
 			last += step
 			ranks[i] = last
 		}
 	}
-	return ranks, false
+	return ranks, high == 0 || last < high
 }
 
 func evenRanks(n int) []int64 {

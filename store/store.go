@@ -21,6 +21,7 @@ import (
 	"github.com/pressly/goose/v3"
 	_ "modernc.org/sqlite" // the driver
 
+	"steady-compass/core/carry"
 	"steady-compass/core/estate"
 )
 
@@ -39,7 +40,7 @@ type Store struct {
 	current atomic.Pointer[Snapshot]
 
 	write sync.Mutex
-	rows  map[estate.Record]row // where each record of the current estate stands
+	rows  carry.Map[estate.Record, row] // where each record of the current estate stands
 }
 
 // row is a record's row in its kind's table.

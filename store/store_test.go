@@ -209,6 +209,40 @@ func TestRandomEdits(t *testing.T) {
 	}
 }
 
+// TestRowsInAnotherOrder: rows that stand in an order that no estate has are numbered anew with the next change.
+func TestRowsInAnotherOrder(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "a.db")
+	s := open(t, path)
+	e := parse(t, "host a\nfilter x on a input otherwise drop\nfilter y on a through otherwise drop\nrule x pass 1\nrule x pass 2\nrule y pass 3\nrule y pass 4")
+	if _, err := s.Commit(context.Background(), Edit{Change: estate.Difference(parse(t, ""), e)}); err != nil {
+		t.Fatal(err)
+	}
+	// The rules of two filters among one another, as nothing here writes them.
+	for _, sql := range []string{"UPDATE kind_rule SET rank = -rank", "UPDATE kind_rule SET rank = 40 WHERE ports = '1'", "UPDATE kind_rule SET rank = 10 WHERE ports = '3'", "UPDATE kind_rule SET rank = 30 WHERE ports = '2'", "UPDATE kind_rule SET rank = 20 WHERE ports = '4'"} {
+		if _, err := s.db.Exec(sql); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := s.Close(); err != nil {
+		t.Fatal(err)
+	}
+	s = open(t, path)
+	now := s.Current()
+	line, _, err := notation.ParseLine("rule x at 2 pass 9")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if now, err = s.Commit(context.Background(), Edit{Base: now.Revision, Change: estate.Change{Add: []estate.Placed{line}}}); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.Close(); err != nil {
+		t.Fatal(err)
+	}
+	if got, want := notation.Print(open(t, path).Current().Estate), notation.Print(now.Estate); got != want {
+		t.Errorf("read back\n%s\nwant\n%s", got, want)
+	}
+}
+
 func TestAnEditOnAnOlderRevision(t *testing.T) {
 	ctx := context.Background()
 	s := open(t, "")

@@ -230,7 +230,10 @@ func Difference(from, to *Estate) Change {
 		if sameRecords(a, b) {
 			continue
 		}
-		differ(&c, k, a, b)
+		start, end := Shared(from, to, k)
+		if !differ(&c, k, a, b, start, end) {
+			differ(&c, k, a, b, 0, 0)
+		}
 	}
 	return c
 }
@@ -296,19 +299,21 @@ func sameText(a, b Record) bool {
 	return a == b || Line(a) == Line(b) && slices.Equal(a.Meta().Comments, b.Meta().Comments)
 }
 
-// differ adds what changed in one kind. The records that stay are a common subsequence of
-// both; where order counts, one that moved goes and comes.
-func differ(c *Change, k *Kind, a, b []Record) {
+// differ adds what changed in one kind, apart from so many records at the start and at the end; false, where a line goes that
+// stands among those too. The records that stay are a common subsequence of both; where order counts, one that moved goes and
+// comes.
+func differ(c *Change, k *Kind, a, b []Record, start, end int) bool {
 	key := func(r Record) string {
 		return strings.Join(r.Meta().Comments, "\n") + "\n" + Line(r)
 	}
+	was, is := a[start:len(a)-end], b[start:len(b)-end]
 	// Where a record stands in a, each used once.
 	at := map[string][]int{}
-	for i, r := range a {
+	for i, r := range was {
 		at[key(r)] = append(at[key(r)], i)
 	}
-	match := make([]int, len(b)) // the record of a that each of b is; -1 where it is new
-	for j, r := range b {
+	match := make([]int, len(is)) // the record of a that each of b is; -1 where it is new
+	for j, r := range is {
 		match[j] = -1
 		if list := at[key(r)]; len(list) > 0 {
 			match[j] = list[0]
@@ -324,31 +329,49 @@ func differ(c *Change, k *Kind, a, b []Record) {
 	}
 	// A line goes by its text: where one of several that are the same goes, all go, and those that stay come anew.
 	goes := map[string]bool{}
-	for i, r := range a {
+	for i, r := range was {
 		if !kept[i] {
 			goes[Line(r)] = true
 		}
 	}
-	for j := range b {
-		keep[j] = keep[j] && !goes[Line(b[j])]
+	leaves := OneOf(goes)
+	alike := func(r Record) bool { return leaves(Line(r)) }
+	if len(goes) > 0 && (slices.ContainsFunc(a[:start], alike) || slices.ContainsFunc(a[len(a)-end:], alike)) {
+		return false
 	}
-	for _, r := range a {
-		if goes[Line(r)] {
+	for j := range is {
+		keep[j] = keep[j] && !alike(is[j])
+	}
+	for _, r := range was {
+		if alike(r) {
 			c.Remove = append(c.Remove, Line(r))
 		}
 	}
-	n := map[string]int{}
-	for j, r := range b {
+	n := map[string]int{} // by group, so far
+	for j, r := range is {
+		if !keep[j] {
+			n[GroupOf(r)] = 0
+		}
+	}
+	for _, r := range b[:start] {
+		if group := GroupOf(r); k.Placed && len(n) > 0 {
+			if _, wanted := n[group]; wanted {
+				n[group]++
+			}
+		}
+	}
+	for j, r := range is {
 		n[GroupOf(r)]++
 		if keep[j] {
 			continue
 		}
-		p := Placed{Record: r, Index: j + 1}
+		p := Placed{Record: r, Index: start + j + 1}
 		if k.Placed {
 			p.At = n[GroupOf(r)]
 		}
 		c.Add = append(c.Add, p)
 	}
+	return true
 }
 
 // longestRise marks a longest rising subsequence of the values that are not negative.

@@ -169,6 +169,13 @@ func TestChanged(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
+		for _, pair := range [][2]*estate.Estate{{from, next}, {next, from}} { // which share records
+			c := estate.Difference(pair[0], pair[1].WithTail(pair[0].Tail))
+			got, err := pair[0].Apply(c)
+			if err != nil || notation.Print(got) != notation.Print(pair[1].WithTail(pair[0].Tail)) {
+				t.Fatalf("seed %d: from\n%s\nby %v comes (%v)\n%s\nnot\n%s", seed, notation.Print(pair[0]), c, err, notation.Print(got), notation.Print(pair[1]))
+			}
+		}
 		apart := estate.New(next.All(), nil)
 		for _, k := range estate.Kinds {
 			gone, come := estate.Changed(from, next, k)
