@@ -1,0 +1,232 @@
+package model
+
+import (
+	"maps"
+	"slices"
+
+	"steady-compass/core/estate"
+)
+
+// Recompile compiles an estate that came of the model's own by an edit. It is what Compile makes of it; but what no changed
+// line speaks of is shared with the model, so that a line is compiled in the time that its machine takes.
+func (m *Model) Recompile(e *estate.Estate) *Model {
+	if !estate.Same(m.Estate, e, structural...) {
+		return Compile(e)
+	}
+	next := *m
+	next.Estate = e
+	x := m.partOf(e)
+	next.Places, next.Services, next.matches = slices.Clone(m.Places), maps.Clone(m.Services), maps.Clone(m.matches)
+	anew := func(id PlaceID) *Place {
+		if next.Places[id] == m.Places[id] {
+			p := *m.Places[id]
+			next.Places[id] = &p
+		}
+		return next.Places[id]
+	}
+	for kind, machines := range x.machines {
+		for id := range machines {
+			switch p := anew(id); kind {
+			case "forward":
+				p.Forwards = nil
+			case "outbound":
+				p.Outbounds = nil
+			case "map":
+				p.Maps = nil
+			case "filter":
+				p.Filters = [5][]*Filter{}
+			case "rule":
+				for hook, list := range p.Filters {
+					p.Filters[hook] = slices.Clone(list)
+				}
+			}
+		}
+	}
+	next.compileLines(x)
+	for id := range x.machines["listen"] {
+		next.listensAnew(next.Places[id], m.Estate)
+	}
+	next.servicesAnew(x.services, m)
+	if !estate.Same(m.Estate, e, "cert", "pool", "intend") {
+		next.compileLists()
+	}
+	next.compileOff(func(k *estate.Kind) bool {
+		gone, come := estate.Changed(m.Estate, e, k)
+		return slices.ContainsFunc(slices.Concat(gone, come), func(r estate.Record) bool { return r.Meta().Off })
+	})
+	if !estate.Same(m.Estate, e, "zone", "dns", "name") {
+		next.Names = m.Names.After(e, next.holdsOnInternet)
+	}
+	return &next
+}
+
+// structural are the kinds of records that say how machines hang together: where one of these changes, all is compiled anew.
+var structural = []string{"network", "host", "address", "route", "group", "container"}
+
+// HangsTogetherAs says whether machines hang together as in another model: then places and networks have the same numbers.
+func (m *Model) HangsTogetherAs(other *Model) bool {
+	return estate.Same(m.Estate, other.Estate, structural...)
+}
+
+// partOf is the part of the model that changed lines speak of.
+func (m *Model) partOf(e *estate.Estate) part {
+	x := part{kinds: map[string]bool{}, machines: map[string]map[PlaceID]bool{}, services: map[string]bool{}, filters: map[string]bool{}, before: m.Places}
+	at := func(kind string, p *Place) {
+		x.kinds[kind] = true
+		if p == nil {
+			return
+		}
+		if x.machines[kind] == nil {
+			x.machines[kind] = map[PlaceID]bool{}
+		}
+		x.machines[kind][p.Stack] = true
+	}
+	for _, k := range estate.Kinds {
+		gone, come := estate.Changed(m.Estate, e, k)
+		for _, r := range slices.Concat(gone, come) {
+			switch r := r.(type) {
+			case *estate.Forward:
+				at("forward", m.PlaceNamed(r.Router))
+			case *estate.Outbound:
+				at("outbound", m.PlaceNamed(r.Router))
+			case *estate.Map:
+				at("map", m.hostOf(r))
+			case *estate.Listen:
+				at("listen", m.PlaceNamed(r.Place))
+				x.services[r.Service] = true
+			case *estate.Site:
+				x.services[r.Service] = true
+			case *estate.Filter:
+				x.filters[r.Name] = true
+			case *estate.Rule:
+				x.filters[r.Filter] = true
+			}
+		}
+	}
+	if len(x.filters) == 0 {
+		return x
+	}
+	if estate.Same(m.Estate, e, "filter") {
+		x.rules = estate.GroupsChanged(m.Estate, e, estate.KindNamed("rule"))
+		wanted := estate.OneOf(x.filters)
+		anew := func(f *Filter) bool { return wanted(f.Record.Name) }
+		for _, p := range m.Places {
+			if slices.ContainsFunc(p.Filters[:], func(list []*Filter) bool { return slices.ContainsFunc(list, anew) }) {
+				at("rule", p)
+			}
+		}
+		return x
+	}
+	x.rules = e.Of(estate.KindNamed("rule"))
+	for _, of := range []*estate.Estate{m.Estate, e} {
+		for _, r := range of.Of(estate.KindNamed("filter")) {
+			if f := r.(*estate.Filter); x.filters[f.Name] {
+				for _, p := range m.machines(f.On) {
+					at("filter", p)
+				}
+			}
+		}
+	}
+	return x
+}
+
+// compileRulesAnew gives filters their rules that stand where they stood.
+func (m *Model) compileRulesAnew(x part) {
+	build := m.building(x)
+	for id := range x.machines["rule"] {
+		p := m.Places[id]
+		for hook := range p.Filters {
+			for i, f := range p.Filters[hook] {
+				if x.filters[f.Record.Name] {
+					p.Filters[hook][i] = build(f.Record, p)
+				}
+			}
+		}
+	}
+}
+
+// listensAnew gives a place the sockets that it has after an edit.
+func (m *Model) listensAnew(stack *Place, before *estate.Estate) {
+	names := map[string]bool{stack.Name: true}
+	for _, id := range m.Places[stack.Host].Containers {
+		if c := m.Places[id]; c.Stack == stack.ID {
+			names[c.Name] = true
+		}
+	}
+	here := estate.OneOf(names)
+	stack.Sockets = spliced(stack.Sockets, before, m.Estate, func(s Socket) *estate.Listen { return s.Record }, func(r *estate.Listen) (Socket, bool) {
+		if r.Off || !here(r.Place) {
+			return Socket{}, false
+		}
+		return socket(r, m.PlaceNamed(r.Place)), true
+	})
+}
+
+// servicesAnew makes services that the edit speaks of as they are now.
+func (m *Model) servicesAnew(names map[string]bool, before *Model) {
+	sites := map[string]bool{} // the services whose sites are to be found
+	sameListens := estate.Same(before.Estate, m.Estate, "listen")
+	for name := range names {
+		old := before.Services[name]
+		if old == nil {
+			old = &Service{}
+		}
+		next := &Service{Name: name, Listens: old.Listens}
+		if !sameListens {
+			next.Listens = spliced(old.Listens, before.Estate, m.Estate, func(r *estate.Listen) *estate.Listen { return r }, func(r *estate.Listen) (*estate.Listen, bool) {
+				return r, !r.Off && r.Service == name
+			})
+		}
+		delete(m.Services, name)
+		if len(next.Listens) == 0 {
+			continue
+		}
+		m.Services[name] = next
+		if len(old.Listens) > 0 && estate.Same(before.Estate, m.Estate, "site") {
+			next.Sites, next.byName, next.defaults, next.ByAddress = old.Sites, old.byName, old.defaults, old.ByAddress
+		} else {
+			sites[name] = true
+		}
+	}
+	if len(sites) > 0 {
+		m.compileSites(estate.OneOf(sites))
+	}
+}
+
+// spliced is a list of what some of the listeners in force give, in their order, after an edit: record is the one that something
+// in the list comes of, and made what one gives, if it is one of those.
+func spliced[T any](old []T, before, after *estate.Estate, record func(T) *estate.Listen, made func(*estate.Listen) (T, bool)) []T {
+	k := estate.KindNamed("listen")
+	gone, come := estate.Changed(before, after, k)
+	var here []T
+	for _, r := range come {
+		if x, ok := made(r.(*estate.Listen)); ok {
+			here = append(here, x)
+		}
+	}
+	belongs := func(r estate.Record) bool {
+		_, ok := made(r.(*estate.Listen))
+		return ok
+	}
+	at := func(r estate.Record) int { return slices.IndexFunc(old, func(x T) bool { return record(x) == r }) }
+	from, n := 0, 0
+	for _, r := range gone {
+		if belongs(r) {
+			if n == 0 {
+				from = at(r)
+			}
+			n++
+		}
+	}
+	if n == 0 { // they come behind the last one that stays before them
+		start, _ := estate.Shared(before, after, k)
+		list := before.Of(k)[:start]
+		for len(list) > 0 && !belongs(list[len(list)-1]) {
+			list = list[:len(list)-1]
+		}
+		if len(list) > 0 {
+			from = at(list[len(list)-1]) + 1
+		}
+	}
+	return slices.Concat(old[:from], here, old[from+n:])
+}
