@@ -30,7 +30,12 @@ func TestAfterEdits(t *testing.T) {
 	}
 	texts := []string{sound, string(demo), synth.String(12, 5), synth.String(210, 3)}
 	for seed := uint64(1); seed <= 12; seed++ {
-		texts = append(texts, synth.Crossing(rand.New(rand.NewPCG(seed, 21)))+"\nintend plain 3 for lan\nintend 203.0.113.9 5 for internet")
+		r := rand.New(rand.NewPCG(seed, 21))
+		text := synth.Crossing(r) + "\nintend plain 3 for lan\nintend 203.0.113.9 5 for internet"
+		if seed%3 == 0 {
+			text += "\n" + synth.Ring(r)
+		}
+		texts = append(texts, text)
 	}
 	done, found := 0, 0
 	for n, text := range texts {

@@ -181,3 +181,14 @@ func Ask(r *rand.Rand) Question {
 		}
 	}
 }
+
+// Ring is some forwards by which the routers of a crossing lead to one another.
+func Ring(r *rand.Rand) string {
+	c := chooser{r}
+	var out strings.Builder
+	for range 1 + c.IntN(4) {
+		fmt.Fprintf(&out, "forward %s %s to %s%s\n", c.of("edge", "inner", "other"), c.of("1-9", fmt.Sprint(1+c.IntN(9)), "3-5/tcp+udp"),
+			c.of("10.9.0.1", "10.9.0.2", "10.1.0.1", "10.2.0.1", "203.0.113.1", "203.0.113.9", "10.3.0.1"), c.of("", "", " inside", " hairpin"))
+	}
+	return out.String()
+}
