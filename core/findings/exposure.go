@@ -194,7 +194,7 @@ func (s *survey) families(machine *model.Place, open []*trace.Open) []noted {
 				continue
 			}
 			told[e] = true
-			notes = append(notes, noted{seen: seen{e, "internet"}, code: "exposure.family", subject: openSubject(e)})
+			notes = append(notes, noted{seen: seen{e, "internet"}, code: "exposure.family", subject: openSubject(e), some: l.by[other] != nil})
 		}
 	}
 	return notes
@@ -280,7 +280,7 @@ func (c *opened) finding() Finding {
 		if len(e.Sources.Only)+len(e.Sources.Except) > 0 {
 			f.Why = fmt.Sprintf("Over %s more of the internet reaches %s than over %s.", family, at, other)
 		}
-		if e.Intent == trace.None {
+		if e.Intent == trace.None && !o.some { // else it would be the other family that lets in more
 			f.Mend = c.shutting()
 		}
 	case "exposure.source-lost":
@@ -494,8 +494,8 @@ func (d *declaring) declare(e *seen, site string) bool {
 		}
 		target = name
 	}
-	if !d.arrives(target, e.Open, e.from) {
-		return false
+	if len(e.Sources.Only) > 0 || !d.arrives(target, e.Open, e.from) {
+		return false // for some only, others who get there would not be meant
 	}
 	head := fmt.Sprintf("intend %s %s for ", target, ports)
 	if i, ok := d.at[head]; ok { // it stands there for another audience

@@ -252,6 +252,15 @@ func (c *check) mapping(p *model.Place, m *model.Map) {
 		case !open.IsEmpty():
 			f.Code, f.Why = "path.map-target", fmt.Sprintf("It leads to port %s of %s, which listens on %s.", inner, inside.Name, open)
 			f.Mend = aimMap(m, pair, open)
+		case !all.IsEmpty():
+			f.Code, f.Why = "path.map-target", fmt.Sprintf("It leads to port %s of %s, which listens on %s for itself only.", inner, inside.Name, all)
+			if f.Mend = aimMap(m, pair, all); c.t.Lands(inside.Name) { // it would be open to more than it is meant for
+				f.Mend = nil
+			} else if f.Mend != nil {
+				if opening := c.mendLoopback(stack, inside, all, "path.loopback"); opening != nil {
+					f.Mend = joinMends(f.Mend, opening)
+				}
+			}
 		}
 		c.add(f)
 	}

@@ -25,6 +25,7 @@ type noted struct {
 	front         *trace.Front // of a backend that is reached around it
 	guarded       bool
 	intent        *estate.Intent
+	some          bool // the other family lets in some
 }
 
 func (n *noted) key() [2]string { return [2]string{n.code, n.subject} }
@@ -49,6 +50,7 @@ type opening struct {
 	front         *trace.Front
 	guarded       bool
 	intent        *estate.Intent
+	some          bool
 
 	finding Finding
 	places  []model.PlaceID // where it lands, and the machines entered
@@ -243,7 +245,7 @@ func (x *exposed) workedOut(s *survey, wanted map[[2]string]*opening) []*opening
 }
 
 func (o *opening) takeIn(n noted, m *model.Model) {
-	o.seen = append(o.seen, n.seen)
+	o.seen, o.some = append(o.seen, n.seen), o.some || n.some
 	if n.code == "exposure.bypass" {
 		o.front, o.guarded = n.front, o.guarded || n.guarded
 	}

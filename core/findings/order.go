@@ -169,7 +169,7 @@ func (c *check) order(on []standing, listening *listening, reads map[model.Place
 			c.shadowed(j.reading, j.line, passed, stopped)
 		case j.idle:
 			c.add(Finding{
-				Code: "order.redundant", Subject: record, Records: lines(j.line.Rule.Record), Mend: offLine(j.line.Rule.Record),
+				Code: "order.redundant", Subject: record, Records: lines(j.line.Rule.Record), Mend: everyLine(j.reading.Filter, j.line.Rule.Record),
 				Why: fmt.Sprintf("Line %d of filter %s changes nothing: what is met after it says %s to the same flows.", j.line.Rule.Place, j.reading.Filter.Record.Name, j.line.Rule.Record.Action),
 			})
 		}
@@ -263,7 +263,7 @@ func (c *check) unused(f *model.Filter, rule *model.Rule, u use) {
 		if u.elsewhere {
 			code = "order.direction"
 		}
-		c.add(Finding{Code: code, Subject: estate.Line(rec), Records: lines(rec, f.Record), Why: u.why, Mend: offLine(rec)})
+		c.add(Finding{Code: code, Subject: estate.Line(rec), Records: lines(rec, f.Record), Why: u.why, Mend: everyLine(f, rec)})
 		return
 	}
 	if rec.Ports.Any || u.all {
@@ -286,6 +286,17 @@ func (c *check) unused(f *model.Filter, rule *model.Rule, u use) {
 		Why:  fmt.Sprintf("Nothing listens on %s behind this line.", portWords(idle, rec.Ports.Transport)),
 		Mend: &trace.Mend{Remove: lines(rec), Add: []string{estate.LineAt(shorter, rule.Place)}},
 	})
+}
+
+// everyLine takes a line out of a filter, as often as it stands there.
+func everyLine(f *model.Filter, rec *estate.Rule) *trace.Mend {
+	mend := &trace.Mend{Remove: []string{}, Add: []string{}}
+	for _, r := range f.Rules {
+		if line := estate.Line(r.Record); line == estate.Line(rec) {
+			mend.Remove = append(mend.Remove, line)
+		}
+	}
+	return mend
 }
 
 func portWords(ranges []netset.PortRange, t netset.Transport) string {

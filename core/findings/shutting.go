@@ -93,6 +93,9 @@ func (c *opened) filtering() *trace.Mend {
 			return nil
 		}
 	}
+	if len(keep) > 0 && c.stopsMeant(byHook) {
+		return nil
+	}
 	transport := netset.TCP
 	if first.Transport == "udp" {
 		transport = netset.UDP
@@ -117,6 +120,25 @@ func (c *opened) filtering() *trace.Mend {
 		mend.Add = append(mend.Add, estate.LineAt(estate.Made(&estate.Rule{Filter: name, Action: "drop", Ports: listed, From: flows.from, To: flows.to}), at))
 	}
 	return mend
+}
+
+// stopsMeant says whether lines that stop some flows would stop others too that are meant to get to the same ports, and that look
+// as those do at the machine that takes them: a machine on the way has given them another source.
+func (c *opened) stopsMeant(stopped map[model.Hook]*met) bool {
+	first := c.seen[0]
+	c.beside = true
+	for _, other := range c.reach()[first.Place] {
+		a, b := landed(other.Open), landed(first.Open)
+		if other.Intent == trace.None || other.Transport != first.Transport || other.Door == nil || other.Door.Same || max(a.Lo, b.Lo) > min(a.Hi, b.Hi) {
+			continue
+		}
+		for _, flows := range stopped {
+			if c.selects(flows.from, other.Door.Source) {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // met are the flows that filters on one hook of a machine meet.

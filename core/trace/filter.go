@@ -309,9 +309,6 @@ func (r *run) mendFilter(h *model.Place, hook model.Hook, f *model.Filter, p par
 	if len(p.rules) > 0 {
 		first := slices.MinFunc(p.rules, func(a, b *model.Rule) int { return a.Place - b.Place })
 		at = first.Place
-		if f.Record.DropWins && first.Record.Action == "drop" {
-			return without(first.Record, p.ports)
-		}
 	}
 	rule := &estate.Rule{Filter: f.Record.Name, Action: "pass"}
 	rule.Ports = estate.Ports{Ranges: p.ports.Ranges(), Transport: p.proto}
@@ -323,6 +320,9 @@ func (r *run) mendFilter(h *model.Place, hook model.Hook, f *model.Filter, p par
 		if s, ok := r.destSelector(p.way); ok {
 			rule.To = []estate.Selector{s}
 		}
+	}
+	if f.Record.DropWins && slices.ContainsFunc(p.rules, func(x *model.Rule) bool { return x.Record.Action == "drop" }) {
+		return r.mendDrops(f, rule, p)
 	}
 	if off := r.offRule(f, rule); off != nil {
 		return &Mend{Remove: []string{estate.Line(off)}, Add: []string{strings.TrimSuffix(estate.LineAt(estate.With(off, func(o *estate.Rule) { o.Off = false }), at), " off")}}
@@ -336,6 +336,38 @@ func (r *run) mendFilter(h *model.Place, hook model.Hook, f *model.Filter, p par
 		return nil
 	}
 	return &Mend{Remove: []string{}, Add: []string{estate.LineAt(rule, at)}}
+}
+
+// mendDrops takes a part of a flow out of every line that drops it where drops win, and lets it pass, where what is left does not.
+func (r *run) mendDrops(f *model.Filter, pass *estate.Rule, p part) *Mend {
+	m := &Mend{Remove: []string{}, Add: []string{}}
+	passes, told := false, false
+	for _, rule := range f.Rules { // drops first
+		rec := rule.Record
+		met := slices.Contains(p.rules, rule) || rec.Entering == "" && rec.Leaving == "" && r.takes(rule, p)
+		switch {
+		case !met:
+		case rec.Action == "drop":
+			less := without(rec, p.ports)
+			m.Remove, m.Add = append(m.Remove, less.Remove...), append(m.Add, less.Add...)
+		case !told:
+			told, passes = true, wouldPass(rec, pass)
+		}
+	}
+	if passes || !told && f.Record.Otherwise == "pass" {
+		return m
+	}
+	if err := estate.Complete(pass); err != nil {
+		return nil
+	}
+	m.Add = append(m.Add, estate.LineAt(pass, 1))
+	return m
+}
+
+// takes says whether a line, were no other ahead of it, takes some of a part of a flow.
+func (r *run) takes(rule *model.Rule, p part) bool {
+	return !rule.Dead && rule.Record.Ports.Transport&p.proto != 0 && rule.Ports.Overlaps(p.ports) && r.t.destMatches(rule.To, p.dst, p.six) != no &&
+		(rule.From.Any || p.src.float != model.Nowhere && r.t.floats(rule.From, p.src.float, p.src.net, p.six) != no || p.src.set.Overlaps(rule.From.Set))
 }
 
 // isFor says whether a line passes just this part of a flow: these sources to this destination.

@@ -220,7 +220,11 @@ func (r *run) nobodyListens(p *model.Place, w way, local bool) {
 			inner := s.Ports.Ranges()[0].Lo
 			b.Code, b.Short = "path.map-target", sentence("listens on %d", inner)
 			b.Why = sentence("The map leads to port %s of %s, which listens on %s.", w.portWord(), name, s.Ports)
-			b.Mend = r.mendMap(w.mapped.Record, w.port(), inner)
+			if s.Record.Bind.Addr.IsLoopback() { // to open it is to open it to all beside, meant or not
+				b.Why = sentence("The map leads to port %s of %s, which listens on %s for itself only.", w.portWord(), name, s.Ports)
+			} else {
+				b.Mend = r.mendMap(w.mapped.Record, w.port(), inner)
+			}
 			stop(w.mapped.Record, s.Record)
 			w.ports, w.many = netset.PortsOf(netset.OnePort(inner)), true
 			on(s)
