@@ -55,27 +55,31 @@ func replyPorts(o origin) netset.Ports {
 
 // stateless parts a landing by what stateless filters do with its reply: into what comes back, and what does not.
 func (t *Tracer) stateless(l *landing, stack *model.Place, back wayBack) (lost *landing) {
-	if back.by == nil {
-		return nil
+	if len(back.stops) > 0 {
+		lost = l
+		if !back.all && !back.lost.IsEmpty() {
+			if rest := l.origins.Of(l.six).Subtract(back.lost); !rest.IsEmpty() {
+				parted := *l
+				lost = &parted
+				l.way, lost.way = l.way.ofOrigins(rest), l.way.ofOrigins(back.lost)
+			}
+		}
+		var by []estate.Record
+		for _, s := range back.stops {
+			by = append(by, s.filter.Record)
+		}
+		first := back.stops[0]
+		t.lose(lost, stack, t.passReply(back), sentence("The stateless filter %s on %s does not let the reply pass, to ports %s.", first.filter.Record.Name, first.at.Name, back.ports), by...)
+		if lost == l {
+			return nil
+		}
 	}
-	if back.unsure {
-		l.walk(Step{Stage: StageFilter, At: back.at.Name, Verdict: Unsettled, Ground: Shallows, Records: lines(back.by.Record), Why: sentence("%s keeps no state, and its rules for the reply name part of a network: the container may be any point of it.", back.by.Record.Name)})
+	if back.unsure != nil {
+		by := back.unsure.filter.Record
+		l.walk(Step{Stage: StageFilter, At: back.unsure.at.Name, Verdict: Unsettled, Ground: Shallows, Records: lines(by), Why: sentence("%s keeps no state, and its rules for the reply name part of a network: the container may be any point of it.", by.Name)})
 		if l.stopped == "" {
 			l.stopped = Undecided
 		}
-		return nil
-	}
-	lost = l
-	if !back.all && !back.lost.IsEmpty() {
-		if rest := l.origins.Of(l.six).Subtract(back.lost); !rest.IsEmpty() {
-			parted := *l
-			lost = &parted
-			l.way, lost.way = l.way.ofOrigins(rest), l.way.ofOrigins(back.lost)
-		}
-	}
-	t.lose(lost, stack, t.passReply(back), sentence("The stateless filter %s on %s does not let the reply pass, to ports %s.", back.by.Record.Name, back.at.Name, back.ports), back.by.Record)
-	if lost == l {
-		return nil
 	}
 	return lost
 }
@@ -125,15 +129,18 @@ type wayBack struct {
 	tie    *model.Hop   // several ways, and nothing says which
 	tiedAt *model.Place // the machine that they part at
 
-	by    *model.Filter // the first stateless filter that does not let it pass
-	at    *model.Place  // and its machine
-	there struct {      // the reply as it comes to it
-		src dest
-		to  source
-	}
+	stops  []replyStop  // the stateless filters that do not let it pass
 	lost   netset.Addrs // to whom it does not get, of the vantage's own sources
 	all    bool         // to nobody
-	unsure bool
+	unsure *replyStop   // the first of which it cannot be told
+}
+
+// replyStop is a stateless filter that a reply meets, and the reply as it comes to it.
+type replyStop struct {
+	filter *model.Filter
+	at     *model.Place
+	src    dest
+	to     source
 }
 
 // follow follows a reply: each machine that rewrote the flow's source gives the reply the old one and sends it on to
@@ -262,7 +269,7 @@ func (b *wayBack) pass(at *model.Place, in, out model.NetID, made bool) {
 // filters puts the reply through a machine's stateless filters on a hook. What comes from or goes into a container network
 // is let through ahead of those that do not guard containers.
 func (b *wayBack) filters(at *model.Place, hook model.Hook, in, out model.NetID) {
-	if !b.t.m.Stateless || b.by != nil {
+	if !b.t.m.Stateless || b.unsure != nil {
 		return
 	}
 	containers := (b.inside(at, in) || b.inside(at, out)) && in != out
@@ -272,12 +279,16 @@ func (b *wayBack) filters(at *model.Place, hook model.Hook, in, out model.NetID)
 			continue
 		}
 		lost, all, unsure := b.judge(f, in, out)
-		if !all && !unsure && lost.IsEmpty() {
-			continue
+		stop := replyStop{f, at, b.src, b.to}
+		switch {
+		case unsure:
+			if !b.all {
+				b.unsure = &stop
+			}
+			return
+		case all || !lost.IsEmpty():
+			b.stops, b.lost, b.all = append(b.stops, stop), netset.Union(b.lost, lost), b.all || all || !b.asking
 		}
-		b.there.src, b.there.to = b.src, b.to
-		b.by, b.at, b.lost, b.all, b.unsure = f, at, lost, all || !b.asking, unsure
-		return
 	}
 }
 

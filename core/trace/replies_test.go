@@ -5,7 +5,9 @@ import (
 	"strings"
 	"testing"
 
+	"steady-compass/core/estate"
 	"steady-compass/core/model"
+	"steady-compass/core/notation"
 )
 
 const answering = `network lan 10.0.0.0/24
@@ -19,6 +21,36 @@ address peer 10.0.0.3 lan
 forward gate 8443 to 10.0.0.2
 listen box 8443 as web
 `
+
+// TestMendOfReplies: a reply that several stateless filters stop is let pass by each.
+func TestMendOfReplies(t *testing.T) {
+	e := parsed(t, answering+"filter f on box output otherwise drop stateless\nfilter g on gate through otherwise drop stateless\nrule g pass 8443 to box\n")
+	r := ask(t, New(model.Compile(e), "2026-11-25"), "203.0.113.1:8443", "internet")
+	var mend *Mend
+	for _, b := range r.Paths[0].Breaks {
+		if b.Code == "path.lost-reply" {
+			mend = b.Mend
+		}
+	}
+	if mend == nil || len(mend.Add) != 2 {
+		t.Fatalf("the mend is %v", mend)
+	}
+	var c estate.Change
+	for _, line := range mend.Add {
+		p, _, err := notation.ParseLine(line)
+		if err != nil {
+			t.Fatal(err)
+		}
+		c.Add = append(c.Add, p)
+	}
+	next, err := e.Apply(c)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if r := ask(t, New(model.Compile(next), "2026-11-25"), "203.0.113.1:8443", "internet"); r.Verdict != Arrives {
+		t.Errorf("mended by %q it ends %s", mend.Add, r.Verdict)
+	}
+}
 
 // A reply must pass every stateless filter on its way, to any port that may have asked, and from what the filter sees.
 func TestStatelessReplies(t *testing.T) {
@@ -35,6 +67,8 @@ func TestStatelessReplies(t *testing.T) {
 		{"a filter with state knows the reply", "filter f on gate through otherwise drop\nrule f pass 8443 to box", "internet", "203.0.113.1:8443", []string{"arrives"}},
 		{"at the machine that asked", "filter f on peer input otherwise drop stateless", "peer", "10.0.0.2:8443", []string{"lost-reply"}},
 		{"in the other family it is not met", "filter f on box output otherwise drop ipv6 stateless", "internet", "203.0.113.1:8443", []string{"arrives"}},
+		{"two filters, each not to some", "filter f on box output otherwise pass stateless\nrule f drop any to 198.51.100.0/24\nfilter g on gate through otherwise pass stateless\nrule g drop any to 192.0.2.0/24", "internet", "203.0.113.1:8443", []string{"arrives except 192.0.2.0/24,198.51.100.0/24", "lost-reply only 192.0.2.0/24,198.51.100.0/24"}},
+		{"to some, and to nobody by the second", "filter f on box output otherwise pass stateless\nrule f drop any to 198.51.100.0/24\nfilter g on gate through otherwise drop stateless\nrule g pass 8443 to box", "internet", "203.0.113.1:8443", []string{"lost-reply"}},
 		{"in the other direction it is not met", "filter f on box input otherwise pass stateless", "internet", "203.0.113.1:8443", []string{"arrives"}},
 	}
 	for _, test := range tests {

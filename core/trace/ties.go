@@ -121,11 +121,26 @@ func (t *Tracer) replyBy(l *landing, stack *model.Place, knows model.PlaceID) *M
 	return nil
 }
 
-// passReply lets a reply pass a stateless filter: from where it comes to whom it goes, on every port that it may go to.
+// passReply is the lines that let a reply pass by every stateless filter that does not; nil where one cannot be written.
 func (t *Tracer) passReply(back wayBack) *Mend {
-	rec, src, to := back.by.Record, back.there.src, back.there.to
+	mend := &Mend{Remove: []string{}, Add: []string{}}
+	for _, s := range back.stops {
+		line, ok := t.replyLine(back, s)
+		if !ok {
+			return nil
+		}
+		if !slices.Contains(mend.Add, line) {
+			mend.Add = append(mend.Add, line)
+		}
+	}
+	return mend
+}
+
+// replyLine is the line of one of them.
+func (t *Tracer) replyLine(back wayBack, s replyStop) (string, bool) {
+	rec, src, to := s.filter.Record, s.src, s.to
 	if !src.addr.IsValid() || to.float != model.Nowhere || rec.DropWins {
-		return nil
+		return "", false
 	}
 	rule := &estate.Rule{
 		Filter: rec.Name, Action: "pass", Ports: estate.Ports{Ranges: back.ports.Ranges(), Transport: back.l.proto},
@@ -141,10 +156,10 @@ func (t *Tracer) passReply(back wayBack) *Mend {
 	case t.m.NetNamed(word) != nil:
 		rule.To = []estate.Selector{{Name: word}}
 	default:
-		return nil
+		return "", false
 	}
 	if estate.Complete(rule) != nil {
-		return nil
+		return "", false
 	}
-	return &Mend{Remove: []string{}, Add: []string{estate.LineAt(rule, 1)}}
+	return estate.LineAt(rule, 1), true
 }
