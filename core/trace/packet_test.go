@@ -904,6 +904,62 @@ func engineOn(t *testing.T, tr *Tracer, from string, src, dst netip.Addr, port u
 	return "no path"
 }
 
+// TestOneOfMany holds what is said of one source among all of a network against what is said of it alone: also of what comes back.
+func TestOneOfMany(t *testing.T) {
+	asked, lost := 0, 0
+	for seed := uint64(1); seed <= 1500; seed++ {
+		r := rand.New(rand.NewPCG(seed, 13))
+		text := synth.Crossing(r)
+		pick := func(words ...string) string { return words[r.IntN(len(words))] }
+		for i := range 1 + r.IntN(3) { // replies that are stopped on their way, for some
+			text += fmt.Sprintf("\nfilter back%d on %s %s otherwise %s stateless\nrule back%d %s any/tcp+udp to %s\nrule back%d pass 1-14/tcp+udp",
+				i, pick("plain", "deep", "away", "box", "edge", "inner", "other"), pick("output", "departing", "through"), pick("pass", "pass", "drop"),
+				i, pick("drop", "drop", "pass"), pick("198.51.100.0/25", "198.51.100.128/25", "192.0.2.0/24", "10.1.0.0/27", "lan", "far", "shore", "internet", "2001:db8:ffff::/48"), i)
+		}
+		tr := New(model.Compile(parsed(t, text)), "2026-11-25")
+		for range 25 {
+			q := synth.Ask(r)
+			if !q.Source.IsValid() {
+				continue
+			}
+			if q.To, q.Port = netip.MustParseAddr(pick("10.1.0.20", "10.2.0.10", "203.0.113.1", "203.0.113.9")), uint16(1+r.IntN(9)); q.Source.Is6() {
+				q.To = netip.MustParseAddr(pick("2001:db8:a:1::10", "2001:db8:b:1::10"))
+			}
+			key := PortKey{q.Port, netset.TCP}
+			if q.UDP {
+				key.Transport = netset.UDP
+			}
+			of := func(word string) string {
+				v, err := tr.VantageNamed(word)
+				if err != nil {
+					t.Fatal(err)
+				}
+				for _, p := range tr.TracePort(Target{Text: q.To.String(), Addr: q.To}, key, v) {
+					holds := func(list []string) bool {
+						return slices.ContainsFunc(list, func(s string) bool { return netip.MustParsePrefix(s).Contains(q.Source) })
+					}
+					if (len(p.Sources.Only) == 0 || holds(p.Sources.Only)) && !holds(p.Sources.Except) {
+						return string(p.Outcome) + " " + deref(p.End)
+					}
+				}
+				return "no path"
+			}
+			all, alone := of(q.From), of(q.Source.String())
+			asked++
+			if strings.HasPrefix(alone, string(LostReply)) {
+				lost++
+			}
+			if all != alone {
+				t.Fatalf("seed %d: from %s of %s to %s:%d udp %v: %s, and alone %s\n%s", seed, q.Source, q.From, q.To, q.Port, q.UDP, all, alone, text)
+			}
+		}
+	}
+	if lost < 100 {
+		t.Errorf("of %d flows only %d do not come back", asked, lost)
+	}
+	t.Logf("%d flows, of which %d do not come back", asked, lost)
+}
+
 // TestExposureAgrees holds exposure, worked out for all ports and sources at once, against traces of one port: what
 // arrives is open to that source, and nothing else is.
 func TestExposureAgrees(t *testing.T) {
