@@ -5,9 +5,7 @@ import (
 	"strings"
 	"testing"
 
-	"steady-compass/core/estate"
 	"steady-compass/core/model"
-	"steady-compass/core/notation"
 )
 
 const answering = `network lan 10.0.0.0/24
@@ -21,36 +19,6 @@ address peer 10.0.0.3 lan
 forward gate 8443 to 10.0.0.2
 listen box 8443 as web
 `
-
-// TestMendOfReplies: a reply that several stateless filters stop is let pass by each.
-func TestMendOfReplies(t *testing.T) {
-	e := parsed(t, answering+"filter f on box output otherwise drop stateless\nfilter g on gate through otherwise drop stateless\nrule g pass 8443 to box\n")
-	r := ask(t, New(model.Compile(e), "2026-11-25"), "203.0.113.1:8443", "internet")
-	var mend *Mend
-	for _, b := range r.Paths[0].Breaks {
-		if b.Code == "path.lost-reply" {
-			mend = b.Mend
-		}
-	}
-	if mend == nil || len(mend.Add) != 2 {
-		t.Fatalf("the mend is %v", mend)
-	}
-	var c estate.Change
-	for _, line := range mend.Add {
-		p, _, err := notation.ParseLine(line)
-		if err != nil {
-			t.Fatal(err)
-		}
-		c.Add = append(c.Add, p)
-	}
-	next, err := e.Apply(c)
-	if err != nil {
-		t.Fatal(err)
-	}
-	if r := ask(t, New(model.Compile(next), "2026-11-25"), "203.0.113.1:8443", "internet"); r.Verdict != Arrives {
-		t.Errorf("mended by %q it ends %s", mend.Add, r.Verdict)
-	}
-}
 
 // A reply must pass every stateless filter on its way, to any port that may have asked, and from what the filter sees.
 func TestStatelessReplies(t *testing.T) {

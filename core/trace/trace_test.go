@@ -127,6 +127,10 @@ func TestMendedArrives(t *testing.T) {
 		{string(demo), "visit.fernmoor.example", "internet"},
 		{string(demo), "archive.fernmoor.example", "yard"},
 		{string(demo), "203.0.113.20:2222", "office"},
+		// A reply that two stateless filters stop, one after the other.
+		{answering + "filter f on box output otherwise drop stateless\nfilter g on gate through otherwise drop stateless\nrule g pass 8443 to box\n", "203.0.113.1:8443", "internet"},
+		// Drops that win, one behind the other, and nothing that passes.
+		{answering + "filter f on box input otherwise refuse drop-wins\nrule f drop any/tcp+udp\nrule f drop 8000-9000 from internet\nrule f refuse 8443\n", "203.0.113.1:8443", "internet"},
 	} {
 		e := parsed(t, c.estate)
 		r := ask(t, compiled(t, e), c.target, c.from)
