@@ -562,6 +562,17 @@ func TestCases(t *testing.T) {
 		{`rule edge drop 80 from 198.51.100.0/24 to box`, `order.shadowed rule edge drop 80 from 198.51.100.0/24 to box`},
 		{`rule local pass 9000 from 172.20.0.0/24`, `order.unused rule local pass 9000 from 172.20.0.0/24`},
 		{`rule local drop 9000 from yard`, `order.redundant rule local drop 9000 from yard`},
+		{"rule local drop 9000 from yard\nrule local drop 9000 from yard", `conflict.record rule local drop 9000 from yard
+		  order.redundant rule local drop 9000 from yard`},
+		{"rule edge pass 22 from internet to box\nrule edge pass 22 from internet to box", `conflict.record rule edge pass 22 from internet to box
+		  order.unused rule edge pass 22 from internet to box`},
+		{`container box/tool in dock
+		  listen box/tool 127.0.0.1:7000 as tool
+		  map box/tool 10.0.8.10:7000 to 7001`, `path.map-target box:7000`},
+		{`forward gate 9443 to 10.0.8.20:9001 from 198.51.100.0/25
+		  listen store 9001 as tool
+		  rule edge pass 9001 to store
+		  rule local pass 9001 from 198.51.100.0/25`, `exposure.undeclared gate:9443/tcp (no mend)`},
 		{`rule edge pass 22 from internet to box`, `order.unused rule edge pass 22 from internet to box`},
 		{`rule local pass 22,25 from yard
 		  listen store 22 as ssh
