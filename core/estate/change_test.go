@@ -136,6 +136,27 @@ func random(r *rand.Rand) string {
 	return out.String()
 }
 
+// swapped is an estate with one line out and another in; "" for none.
+func swapped(t *testing.T, e *estate.Estate, remove, add string) *estate.Estate {
+	t.Helper()
+	var change estate.Change
+	if remove != "" {
+		change.Remove = []string{remove}
+	}
+	if add != "" {
+		p, _, err := notation.ParseLine(add)
+		if err != nil {
+			t.Fatal(err)
+		}
+		change.Add = []estate.Placed{p}
+	}
+	next, err := e.Apply(change)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return next
+}
+
 // TestDifference finds, for any two estates, the change that makes one of the other, both ways; and none for the same.
 func TestDifference(t *testing.T) {
 	for seed := range uint64(3000) {

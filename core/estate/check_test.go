@@ -109,21 +109,7 @@ func TestChangedBetween(t *testing.T) {
 		{"rule f pass 80", "rule f at 3 pass 80", "rule", "rule f pass 80; rule f pass 443; rule f pass 22", "rule f pass 443; rule f pass 22; rule f pass 80"},
 		{"host b", "host d", "network", "", ""},
 	} {
-		var change estate.Change
-		if c.remove != "" {
-			change.Remove = []string{c.remove}
-		}
-		if c.add != "" {
-			p, _, err := notation.ParseLine(c.add)
-			if err != nil {
-				t.Fatal(err)
-			}
-			change.Add = []estate.Placed{p}
-		}
-		next, err := base.Apply(change)
-		if err != nil {
-			t.Fatal(err)
-		}
+		next := swapped(t, base, c.remove, c.add)
 		say := func(list []estate.Record) string {
 			var words []string
 			for _, r := range list {

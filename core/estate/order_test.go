@@ -47,21 +47,7 @@ site three d.example files
 		if len(faults) > 0 {
 			t.Fatal(faults)
 		}
-		var change estate.Change
-		if c.remove != "" {
-			change.Remove = []string{c.remove}
-		}
-		if c.add != "" {
-			p, _, err := notation.ParseLine(c.add)
-			if err != nil {
-				t.Fatal(err)
-			}
-			change.Add = []estate.Placed{p}
-		}
-		next, err := e.Apply(change)
-		if err != nil {
-			t.Fatal(err)
-		}
+		next := swapped(t, e, c.remove, c.add)
 		var sites, rules []string
 		for _, r := range next.Of(estate.KindNamed("site")) {
 			sites = append(sites, strings.TrimSuffix(r.(*estate.Site).Names[0], ".example"))

@@ -43,9 +43,14 @@ func (t *Tracer) delivery(o origin, to dest, port PortKey, g goal) *delivery {
 	w := o.start(port.Transport, netset.PortsOf(netset.OnePort(port.Port)))
 	w.dst, w.reads = to, &d.reads
 	d.landings = t.deliver(o, w, g)
-	t.deliveries.Store(key, d)
+	if t.delivered.Add(1) <= mostDeliveries {
+		t.deliveries.Store(key, d)
+	}
 	return d
 }
+
+// mostDeliveries is how many are kept: more than the names of a large estate make, and fewer than whoever asks for every port could.
+const mostDeliveries = 1 << 15
 
 // delivers follows a request's flow from the address that was answered: one that nothing came before goes as all such do.
 func (s *serving) delivers(a *asking, w way) []landing {

@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"steady-compass/core/model"
+	"steady-compass/core/netset"
 	"steady-compass/core/synth"
 	"steady-compass/demo"
 )
@@ -61,5 +62,33 @@ func TestSharedDeliveries(t *testing.T) {
 	}
 	if broken < 100 || shared < 100 {
 		t.Errorf("only %d breaks, and %d flows that several share", broken, shared)
+	}
+}
+
+// TestDeliveriesEnd: beyond a number of flows none is kept, and each is followed all the same.
+func TestDeliveriesEnd(t *testing.T) {
+	m := model.Compile(parsed(t, touching))
+	few, many := New(m, day), New(m, day)
+	many.delivered.Store(mostDeliveries)
+	v, err := few.VantageNamed("internet")
+	if err != nil {
+		t.Fatal(err)
+	}
+	key := PortKey{443, netset.TCP}
+	for _, n := range few.Names() {
+		tg := Target{Text: n.Name, Name: n.Name}
+		if got, want := many.TracePort(tg, key, v), few.TracePort(tg, key, v); !reflect.DeepEqual(got, want) {
+			t.Errorf("%s: %+v, want %+v", n.Name, got, want)
+		}
+	}
+	kept := func(tr *Tracer) (n int) {
+		tr.deliveries.Range(func(any, any) bool {
+			n++
+			return true
+		})
+		return n
+	}
+	if kept(few) == 0 || kept(many) > 0 {
+		t.Errorf("%d flows are kept of a few, %d beyond the most", kept(few), kept(many))
 	}
 }

@@ -268,6 +268,7 @@ type Tracer struct {
 	openTouch *Touch // of what is open
 
 	deliveries sync.Map // of deliveryKey: *delivery
+	delivered  atomic.Int64
 
 	was was
 }
