@@ -234,12 +234,12 @@ func (m *Model) match(selectors []estate.Selector, on *Place) Match {
 		return Match{Any: true, Set: netset.Everything()}
 	}
 	if len(selectors) == 1 {
-		return m.matchOne(selectors[0], on, nil)
+		return m.matchOne(selectors[0], on)
 	}
 	var sets []netset.Addrs
 	var out Match
 	for _, s := range selectors {
-		one := m.matchOne(s, on, nil)
+		one := m.matchOne(s, on)
 		out.Any = out.Any || one.Any
 		sets = append(sets, one.Set)
 		out.Float = append(out.Float, one.Float...)
@@ -248,7 +248,7 @@ func (m *Model) match(selectors []estate.Selector, on *Place) Match {
 	return out
 }
 
-func (m *Model) matchOne(s estate.Selector, on *Place, within map[string]bool) Match {
+func (m *Model) matchOne(s estate.Selector, on *Place) Match {
 	switch {
 	case s.Word == "any":
 		return Match{Any: true, Set: netset.Everything()}
@@ -275,24 +275,51 @@ func (m *Model) matchOne(s estate.Selector, on *Place, within map[string]bool) M
 		out = Match{Set: m.Networks[id].Set}
 	} else if id, ok := m.places[s.Name]; ok {
 		out = m.matchPlace(m.Places[id])
-	} else if members, ok := m.groups[s.Name]; ok && !within[s.Name] {
-		inner := map[string]bool{s.Name: true}
-		for name := range within {
-			inner[name] = true
-		}
-		var sets []netset.Addrs
-		for _, member := range members {
-			one := m.matchOne(member, on, inner)
-			sets = append(sets, one.Set)
-			out.Float = append(out.Float, one.Float...)
-		}
-		out.Set = netset.Union(sets...)
-		if len(within) > 0 {
-			return out // part of a ring perhaps: not the whole of the group
-		}
+	} else if _, ok := m.groups[s.Name]; ok {
+		out = m.matchGroup(s.Name)
 	}
 	m.matches[s.Name] = out
 	return out
+}
+
+// matchGroup joins what a group stands for. Groups may be in one another, and in rings: each counts once, however many ways
+// lead to it.
+func (m *Model) matchGroup(name string) Match {
+	var out Match
+	var sets []netset.Addrs
+	floats := map[PlaceID]bool{}
+	seen := map[string]bool{name: true}
+	for open := []string{name}; len(open) > 0; {
+		members := m.groups[open[len(open)-1]]
+		open = open[:len(open)-1]
+		for _, member := range members {
+			_, known := m.matches[member.Name]
+			if _, group := m.groups[member.Name]; group && !known && !m.isRecorded(member.Name) {
+				if !seen[member.Name] {
+					seen[member.Name] = true
+					open = append(open, member.Name)
+				}
+				continue
+			}
+			one := m.matchOne(member, nil)
+			sets = append(sets, one.Set)
+			for _, id := range one.Float {
+				if !floats[id] {
+					floats[id] = true
+					out.Float = append(out.Float, id)
+				}
+			}
+		}
+	}
+	out.Set = netset.Union(sets...)
+	return out
+}
+
+// isRecorded says whether a name is a network's or a place's: these come before a group of that name.
+func (m *Model) isRecorded(name string) bool {
+	_, network := m.networks[name]
+	_, place := m.places[name]
+	return network || place
 }
 
 func (m *Model) matchPlace(p *Place) Match {
@@ -318,5 +345,5 @@ func (m *Model) Selected(s estate.Selector) Match {
 	}
 	clone := *m
 	clone.matches = map[string]Match{} // asked after compilation: the shared index stays as it is
-	return clone.matchOne(s, nil, nil)
+	return clone.matchOne(s, nil)
 }

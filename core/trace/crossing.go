@@ -2,6 +2,7 @@ package trace
 
 import (
 	"net/netip"
+	"slices"
 
 	"steady-compass/core/model"
 	"steady-compass/core/netset"
@@ -18,11 +19,13 @@ type crossingKey struct {
 // out once, for every source and port, and each flow that comes that way takes its part.
 func (r *run) cross(p *model.Place, w way) {
 	whole := !w.many && w.shift == 0 && w.ports.Equal(w.outer) && w.src.float == model.Nowhere && !w.relayed && !w.imagined
-	if r.goal.repair || !whole || !w.dst.addr.IsValid() {
+	key := crossingKey{p.ID, w.dst.addr, w.proto}
+	// In a ring of forwards a crossing leads to itself: there the flow goes on by itself, until it has gone round too long.
+	if r.goal.repair || !whole || !w.dst.addr.IsValid() || len(r.within) > maxHops || slices.Contains(r.within, key) {
 		r.arrive(p, model.Internet, w)
 		return
 	}
-	c := r.t.crossed(p, w.dst, w.proto)
+	c := r.t.crossed(p, w.dst, key, r.within)
 	w.reads.And(&c.reads)
 	for _, l := range c.landings {
 		if part, ok := w.across(l); ok {
@@ -37,19 +40,18 @@ type crossing struct {
 	reads    Reads
 }
 
-// crossed is a crossing, worked out once.
-func (t *Tracer) crossed(p *model.Place, to dest, proto netset.Transport) *crossing {
-	key := crossingKey{p.ID, to.addr, proto}
+// crossed is a crossing, worked out once; within are those that it is a part of.
+func (t *Tracer) crossed(p *model.Place, to dest, key crossingKey, within []crossingKey) *crossing {
 	if known, ok := t.crossings.find(key, t.was.touch); ok {
 		return known
 	}
 	c := &crossing{}
 	six := to.addr.Is6()
 	all := netset.Everything().Of(six)
-	r := &run{t: t, goal: goal{place: model.Nowhere}}
+	r := &run{t: t, goal: goal{place: model.Nowhere}, within: append(slices.Clip(within), key)}
 	r.arrive(p, model.Internet, way{
 		origins: all, src: source{set: all, float: model.Nowhere, net: model.NoNet}, dst: to,
-		proto: proto, ports: netset.AllPorts(), outer: netset.AllPorts(), six: six, mute: true, cells: &noCells, reads: &c.reads,
+		proto: key.proto, ports: netset.AllPorts(), outer: netset.AllPorts(), six: six, mute: true, cells: &noCells, reads: &c.reads,
 	})
 	c.landings = r.out
 	t.crossings.keep(key, c)

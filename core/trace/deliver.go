@@ -34,9 +34,10 @@ type landing struct {
 
 // run is one delivery: every branch of one flow, from where it is made to where it ends.
 type run struct {
-	t    *Tracer
-	goal goal
-	out  []landing
+	t      *Tracer
+	goal   goal
+	out    []landing
+	within []crossingKey // the crossings that this delivery is a part of
 }
 
 // say is a sentence for a step; none where only what is open is asked for, and nobody reads it.

@@ -257,49 +257,68 @@ type taking struct {
 // no, nothing is open there and nothing is undecided.
 func (t *Tracer) mayTake(c candidate, proto netset.Transport, reads *Reads) bool {
 	if c.dst.float != model.Nowhere {
-		return t.listens(t.m.Places[c.dst.float], proto, 0, reads)
+		p := t.m.Places[c.dst.float]
+		return t.listens(p, proto, reads) || slices.ContainsFunc(t.forwardsTo(p, proto), func(a netip.Addr) bool {
+			x := t.addressTakes(a, proto)
+			reads.And(&x.reads)
+			return x.takes
+		})
 	}
-	x := t.addressTakes(c.dst.addr, proto, 0)
+	x := t.addressTakes(c.dst.addr, proto)
 	reads.And(&x.reads)
 	return x.takes
 }
 
-func (t *Tracer) addressTakes(a netip.Addr, proto netset.Transport, depth int) *taking {
+// addressTakes says whether whoever holds an address, or what it forwards to, listens for a transport. Forwards may go in rings:
+// each address counts once.
+func (t *Tracer) addressTakes(a netip.Addr, proto netset.Transport) *taking {
 	key := takingKey{a, proto}
 	if known, ok := t.taking.find(key, t.was.touch); ok {
 		return known
 	}
-	x := &taking{takes: depth > maxHops || t.allDoors().unknown}
-	for _, h := range t.m.Owners(a) {
-		x.takes = x.takes || t.listens(t.m.Places[h.Place], proto, depth, &x.reads)
+	x := &taking{takes: t.allDoors().unknown}
+	seen := map[netip.Addr]bool{a: true}
+	for open := []netip.Addr{a}; len(open) > 0 && !x.takes; {
+		at := open[len(open)-1]
+		open = open[:len(open)-1]
+		places := t.allDoors().routedTo(at)
+		for _, h := range t.m.Owners(at) {
+			places = append(slices.Clip(places), h.Place)
+		}
+		for _, id := range places {
+			p := t.m.Places[id]
+			x.takes = x.takes || t.listens(p, proto, &x.reads)
+			for _, to := range t.forwardsTo(p, proto) {
+				if !seen[to] {
+					seen[to] = true
+					open = append(open, to)
+				}
+			}
+		}
 	}
-	for _, p := range t.allDoors().routedTo(a) {
-		x.takes = x.takes || t.listens(t.m.Places[p], proto, depth, &x.reads)
-	}
-	if depth == 0 {
-		t.taking.keep(key, x)
-	}
+	t.taking.keep(key, x)
 	return x
 }
 
-// listens says whether a place, or what it forwards to, listens for a transport; or whether nobody wrote down what does.
-func (t *Tracer) listens(p *model.Place, proto netset.Transport, depth int, reads *Reads) bool {
+// listens says whether a place listens for a transport, or whether nobody wrote down what does.
+func (t *Tracer) listens(p *model.Place, proto netset.Transport, reads *Reads) bool {
 	stack := t.m.Places[p.Stack]
 	reads.place(p.ID)
 	reads.place(stack.ID)
-	if p.Unlisted || p.Outside || stack.Unlisted ||
+	return p.Unlisted || p.Outside || stack.Unlisted ||
 		slices.ContainsFunc(stack.Sockets, func(s model.Socket) bool { return s.Record.Bind.Transport&proto != 0 }) ||
-		slices.ContainsFunc(p.Maps, func(m *model.Map) bool { return m.Record.Bind.Transport&proto != 0 }) {
-		return true
-	}
-	return slices.ContainsFunc(p.Forwards, func(f *model.Forward) bool {
-		if f.Record.Bind.Transport&proto == 0 || p.Owns(f.Record.To.Addr) {
-			return false
+		slices.ContainsFunc(p.Maps, func(m *model.Map) bool { return m.Record.Bind.Transport&proto != 0 })
+}
+
+// forwardsTo are the addresses of others that a place forwards to.
+func (t *Tracer) forwardsTo(p *model.Place, proto netset.Transport) []netip.Addr {
+	var out []netip.Addr
+	for _, f := range p.Forwards {
+		if f.Record.Bind.Transport&proto != 0 && !p.Owns(f.Record.To.Addr) {
+			out = append(out, f.Record.To.Addr)
 		}
-		x := t.addressTakes(f.Record.To.Addr, proto, depth+1)
-		reads.And(&x.reads)
-		return x.takes
-	})
+	}
+	return out
 }
 
 // shore is what is let in from the internet, of what is for one address.
@@ -325,7 +344,7 @@ func (t *Tracer) shoreOf(to dest, proto netset.Transport) *shore {
 		s.sure = true
 		s.islands = append(s.islands, t.m.Places[hop.Place].Island)
 		var sets []netset.Addrs
-		c := t.crossed(t.m.Places[hop.Place], to, proto)
+		c := t.crossed(t.m.Places[hop.Place], to, crossingKey{hop.Place, to.addr, proto}, nil)
 		s.reads.And(&c.reads)
 		for _, l := range c.landings {
 			sets = append(sets, l.origins)

@@ -9,11 +9,14 @@ import (
 	"steady-compass/core/model"
 )
 
+// maxTies is how many ties behind one another are followed by every branch.
+const maxTies = 4
+
 // tie is a flow that several routers lead on, where no route says which: a branch by each, all of them undecided. Where
 // one of them gets through and breaks nowhere else, a route by it is the mend.
 func (r *run) tie(at *model.Place, where string, w way, hop model.Hop) {
 	b := Break{Code: "path.tie", Short: "several ways", Why: sentence("%s lead from %s to %s, and no route says which.", r.t.leaderNames(hop.Ties), where, r.destWord(w))}
-	if !r.goal.repair {
+	if !r.goal.repair || strings.Count(w.via, ",") >= maxTies-1 { // undecided many times over: more branches would not tell more
 		w.walk(Step{Stage: StageRoute, At: where, Verdict: Unsettled, Ground: Shallows, Records: lines(hop.Records...), Why: b.Why})
 		r.undecided(w)
 		return
