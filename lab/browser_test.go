@@ -32,7 +32,7 @@ func open(t testing.TB, url string) *browser {
 		chromedp.Flag("host-resolver-rules", "MAP * ~NOTFOUND, EXCLUDE 127.0.0.1, EXCLUDE localhost"))
 	allocator, stopBrowser := chromedp.NewExecAllocator(context.Background(), opts...)
 	ctx, stopPage := chromedp.NewContext(allocator)
-	ctx, stopClock := context.WithTimeout(ctx, 2*time.Minute)
+	ctx, stopClock := context.WithTimeout(ctx, 10*time.Minute)
 	t.Cleanup(func() { stopClock(); stopPage(); stopBrowser() })
 	b := &browser{t, ctx}
 	b.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(url))
@@ -59,7 +59,7 @@ func eval[T any](b *browser, expression string) T {
 // until waits for an expression to be true.
 func (b *browser) until(expression string) {
 	b.t.Helper()
-	deadline := time.Now().Add(15 * time.Second)
+	deadline := time.Now().Add(2 * time.Minute) // what must come; a slow machine is no fault
 	for time.Now().Before(deadline) {
 		v, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool]("Boolean("+expression+")"))
 		if err == nil && v {

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"runtime/debug"
 	"slices"
 	"strings"
 	"time"
@@ -107,6 +108,8 @@ type State struct {
 	Day      string `json:"day"`
 	Records  int    `json:"records"`
 	Undo     Undo   `json:"undo"`
+	ReadOnly string `json:"readOnly,omitempty" doc:"Why nothing can be kept, where the database may only be read"`
+	Trouble  string `json:"trouble,omitempty" doc:"What is wrong with the database file: nothing is kept while it is so"`
 }
 
 // Undo is the change that an undo would take back.
@@ -121,7 +124,11 @@ func (s *Server) getState(ctx context.Context, _ *none) (*body[State], error) {
 	if err != nil {
 		return nil, problem(err)
 	}
-	return &body[State]{State{now.Estate.Name(), now.Revision, string(s.today()), now.Estate.Count(), Undo{revision, lines}}}, nil
+	state := State{Name: now.Estate.Name(), Revision: now.Revision, Day: string(s.today()), Records: now.Estate.Count(), Undo: Undo{revision, lines}, Trouble: s.troubled()}
+	if why := s.db.ReadOnly(); why != nil {
+		state.ReadOnly = why.Error()
+	}
+	return &body[State]{state}, nil
 }
 
 func (s *Server) getCounts(ctx context.Context, _ *none) (*body[Counts], error) {
@@ -360,26 +367,18 @@ type ChangeQuestion struct {
 	Remove []string `json:"remove" nullable:"false"`
 	Add    []string `json:"add" nullable:"false"`
 	Why    string   `json:"why,omitempty" maxLength:"1000"`
+	Key    string   `json:"key,omitempty" maxLength:"100" doc:"What its maker calls it: the same change sent again, since no answer came, is kept once"`
 }
 
 // change parses what is asked for; its error is a problem.
 func (q *ChangeQuestion) change() (estate.Change, error) {
 	var c estate.Change
-	var faults []*estate.Fault
-	for i, line := range q.Add {
-		p, _, err := notation.ParseLine(line)
-		if err != nil {
-			fault := err.(*estate.Fault)
-			fault.Line = i + 1
-			faults = append(faults, fault)
-			continue
-		}
-		if p.Record != nil {
-			c.Add = append(c.Add, p)
-		}
-	}
+	located, _, faults := notation.ParseLines(strings.Join(q.Add, "\n"))
 	if len(faults) > 0 {
 		return c, faultsProblem(faults)
+	}
+	for _, l := range located {
+		c.Add = append(c.Add, l.Placed)
 	}
 	for _, line := range q.Remove {
 		p, _, err := notation.ParseLine(line)
@@ -441,9 +440,8 @@ func (s *Server) postChange(ctx context.Context, in *body[ChangeQuestion]) (*bod
 	if c.IsEmpty() {
 		return nil, problem(fmt.Errorf("%w: no line goes and none comes", store.ErrNothing))
 	}
-	before := s.now()
-	_, err = s.db.Commit(ctx, store.Edit{Base: in.Body.Base, Who: who, Why: in.Body.Why, Change: c})
-	return s.changed(ctx, before, err)
+	done, err := s.db.Commit(ctx, store.Edit{Base: in.Body.Base, Key: in.Body.Key, Who: who, Why: in.Body.Why, Change: c})
+	return s.changed(ctx, done, err)
 }
 
 // who makes changes while there are no accounts.
@@ -451,32 +449,44 @@ const who = "this machine"
 
 // changed ends a request that may have changed the estate: the change is kept already, whatever happens to
 // the rest.
-func (s *Server) changed(ctx context.Context, before *analysis, err error) (*body[Changed], error) {
+func (s *Server) changed(ctx context.Context, done store.Committed, err error) (*body[Changed], error) {
 	if err != nil {
 		return nil, problem(err)
 	}
-	after := s.now()
-	s.watch.tell(after.Revision)
-	out := Changed{Revision: after.Revision}
+	s.watch.tell(s.db.Current().Revision)
+	out := Changed{Revision: done.After.Revision}
 	// What the change did is worked out for the log whatever happens; the answer waits for it only so long.
-	effects := make(chan Effect, 1)
+	effects := make(chan *Effect, 1)
 	go func() {
-		background := context.WithoutCancel(ctx)
-		effect, err := compare(background, before, after)
-		if err == nil {
-			err = s.db.SetEffect(background, after.Revision, inShort(effect))
-		}
+		effect, err := s.effectOf(context.WithoutCancel(ctx), done)
 		if err != nil {
-			s.log.Error("note the effect of a change", "revision", after.Revision, "error", err)
+			s.log.Error("note the effect of a change", "revision", done.After.Revision, "error", err)
 		}
 		effects <- effect
 	}()
 	select {
-	case effect := <-effects:
-		out.Effect = &effect
+	case out.Effect = <-effects:
 	case <-time.After(effectWait):
 	}
 	return &body[Changed]{out}, nil
+}
+
+// effectOf works out what a change did by itself, and notes it in the log. One is worked out after the other: changes that are
+// made at once would only take each other's time.
+func (s *Server) effectOf(ctx context.Context, done store.Committed) (effect *Effect, err error) {
+	s.noting.Lock()
+	defer s.noting.Unlock()
+	defer func() {
+		if r := recover(); r != nil { // a fault of ours is not the end of the program
+			err = fmt.Errorf("%v\n%s", r, debug.Stack())
+		}
+	}()
+	before, after := s.sides(done)
+	e, err := compare(ctx, before, after)
+	if err != nil {
+		return nil, err
+	}
+	return &e, s.db.SetEffect(ctx, done.After.Revision, inShort(e))
 }
 
 // effectWait is how long the answer to a change waits for what it did.
@@ -613,9 +623,8 @@ func (s *Server) postRecords(ctx context.Context, in *body[TextQuestion]) (*body
 	if err != nil {
 		return nil, problem(err)
 	}
-	before := s.now()
-	_, err = s.db.Commit(ctx, store.Edit{Base: in.Body.Base, Who: who, Why: in.Body.Why, Change: estate.Difference(base, e), Tail: e.Tail, SetTail: true})
-	return s.changed(ctx, before, err)
+	done, err := s.db.Commit(ctx, store.Edit{Base: in.Body.Base, Who: who, Why: in.Body.Why, Change: estate.Difference(base, e), Tail: e.Tail, SetTail: true})
+	return s.changed(ctx, done, err)
 }
 
 // UndoQuestion is which change to take back.
@@ -624,20 +633,19 @@ type UndoQuestion struct {
 }
 
 func (s *Server) postUndo(ctx context.Context, in *body[UndoQuestion]) (*body[Changed], error) {
-	before := s.now()
+	var done store.Committed
 	var err error
 	if in.Body.Revision > 0 {
-		_, err = s.db.UndoOf(ctx, in.Body.Revision, who)
+		done, err = s.db.UndoOf(ctx, in.Body.Revision, who)
 	} else {
-		_, err = s.db.Undo(ctx, who)
+		done, err = s.db.Undo(ctx, who)
 	}
-	return s.changed(ctx, before, err)
+	return s.changed(ctx, done, err)
 }
 
 func (s *Server) postRedo(ctx context.Context, _ *none) (*body[Changed], error) {
-	before := s.now()
-	_, err := s.db.Redo(ctx, who)
-	return s.changed(ctx, before, err)
+	done, err := s.db.Redo(ctx, who)
+	return s.changed(ctx, done, err)
 }
 
 func (s *Server) postExample(ctx context.Context, _ *none) (*body[Changed], error) {
@@ -649,6 +657,6 @@ func (s *Server) postExample(ctx context.Context, _ *none) (*body[Changed], erro
 	if len(faults) > 0 {
 		return nil, problem(errors.New("the example cannot be read: " + faults.Error()))
 	}
-	_, err := s.db.Reset(ctx, e, who, "the example")
-	return s.changed(ctx, before, err)
+	done, err := s.db.Reset(ctx, before.Revision, e, who, "the example")
+	return s.changed(ctx, done, err)
 }

@@ -2,7 +2,9 @@ package server
 
 import (
 	"fmt"
+	"io"
 	"net/http"
+	"strings"
 	"sync"
 	"time"
 
@@ -47,7 +49,7 @@ func (w *watchers) tell(revision int64) {
 
 const heartbeat = 15 * time.Second
 
-// events is a stream of revisions (HTML Standard, server-sent events).
+// events is a stream of revisions, and of what is wrong with the database file (HTML Standard, server-sent events).
 func (s *Server) events(c *echo.Context) error {
 	revisions := s.watch.add()
 	defer s.watch.remove(revisions)
@@ -58,9 +60,14 @@ func (s *Server) events(c *echo.Context) error {
 	w.Header().Set("Cache-Control", "no-store")
 	beat := time.NewTicker(heartbeat)
 	defer beat.Stop()
-	revision := s.db.Current().Revision
+	revision, trouble := s.db.Current().Revision, s.troubled()
 	for {
-		if _, err := fmt.Fprintf(w, "event: revision\ndata: %d\n\n", revision); err != nil {
+		text := fmt.Sprintf("event: revision\ndata: %d\n\n", revision)
+		if now := s.troubled(); now != trouble {
+			trouble = now
+			text += "event: trouble\ndata: " + strings.ReplaceAll(now, "\n", " ") + "\n\n"
+		}
+		if _, err := io.WriteString(w, text); err != nil {
 			return nil // the page is gone
 		}
 		if err := control.Flush(); err != nil {

@@ -16,20 +16,12 @@ import (
 
 // Problem is what went wrong (RFC 9457), with what a person needs to set it right.
 type Problem struct {
-	Title    string              `json:"title"`
-	Status   int                 `json:"status"`
-	Detail   string              `json:"detail,omitempty"`
-	Faults   []*estate.Fault     `json:"faults,omitempty"`   // what is wrong with a text, by line and column
-	Conflict *Conflict           `json:"conflict,omitempty"` // the estate moved under an edit
-	Errors   []*huma.ErrorDetail `json:"errors,omitempty"`
-}
-
-// Conflict shows both sides of an edit that met another's.
-type Conflict struct {
-	Base    int64         `json:"base"`
-	Current int64         `json:"current"`
-	Lines   []string      `json:"lines" nullable:"false"` // the lines of this edit that are not as they were
-	Since   []store.Entry `json:"since" nullable:"false"` // the changes of others
+	Title   string              `json:"title"`
+	Status  int                 `json:"status"`
+	Detail  string              `json:"detail,omitempty"`
+	Faults  []*estate.Fault     `json:"faults,omitempty"`  // what is wrong with a text, by line and column
+	Clashes []store.Clash       `json:"clashes,omitempty"` // the lines that somebody else has changed meanwhile, both sides of each
+	Errors  []*huma.ErrorDetail `json:"errors,omitempty"`
 }
 
 func (p *Problem) Error() string  { return p.Title + ": " + p.Detail }
@@ -60,10 +52,15 @@ func problem(err error) error {
 	case err == nil:
 		return nil
 	case errors.As(err, &conflict):
-		return &Problem{
-			Title: "The estate has moved in the same lines", Status: http.StatusConflict, Detail: conflict.Error(),
-			Conflict: &Conflict{conflict.Base, conflict.Current, conflict.Lines, conflict.Since},
-		}
+		return &Problem{Title: "Somebody has changed the same line", Status: http.StatusConflict, Detail: conflict.Error(), Clashes: conflict.Clashes}
+	case errors.Is(err, store.ErrReadOnly):
+		return &Problem{Title: "This database may only be read", Status: http.StatusForbidden, Detail: err.Error()}
+	case errors.Is(err, store.ErrBusy):
+		return &Problem{Title: "Another program has the database", Status: http.StatusServiceUnavailable, Detail: err.Error()}
+	case errors.Is(err, store.ErrLost):
+		return &Problem{Title: "The database file is gone", Status: http.StatusServiceUnavailable, Detail: err.Error()}
+	case errors.Is(err, store.ErrMoved):
+		return &Problem{Title: "The estate has moved", Status: http.StatusConflict, Detail: err.Error()}
 	case errors.Is(err, store.ErrNothing):
 		return &Problem{Title: "There is nothing to do", Status: http.StatusConflict, Detail: err.Error()}
 	case errors.Is(err, trace.ErrNoVantage), errors.Is(err, trace.ErrNoTarget):

@@ -37,7 +37,9 @@ type Server struct {
 	log     *slog.Logger
 	current atomic.Pointer[analysis]
 	swap    sync.Mutex
+	noting  sync.Mutex // held by whoever works out what a change did
 	watch   watchers
+	trouble atomic.Pointer[string] // what is wrong with the database file; nil where nothing is
 	today   func() estate.Date
 }
 
@@ -48,6 +50,7 @@ func New(db *store.Store, log *slog.Logger) *Server {
 
 // Serve answers on a listener until the context ends.
 func (s *Server) Serve(ctx context.Context, listener net.Listener) error {
+	go s.follow(ctx)
 	config := echo.StartConfig{
 		Listener: listener, HideBanner: true, HidePort: true, GracefulTimeout: shutdownWait,
 		BeforeServeFunc: func(h *http.Server) error {
@@ -71,6 +74,65 @@ func (s *Server) Handler() http.Handler {
 	e.GET("/api/events", s.events)
 	e.GET("/*", interfaceFiles())
 	return e
+}
+
+// lookInterval is how often the database file is looked at for what others did to it.
+const lookInterval = 500 * time.Millisecond
+
+// follow takes over what other programs keep in the database, and notes when its files are not there any more; whoever watches
+// is told of both.
+func (s *Server) follow(ctx context.Context) {
+	tick := time.NewTicker(lookInterval)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+		known, was := s.db.Current().Revision, s.troubled()
+		var trouble *string
+		if err := s.db.Refresh(ctx); err != nil && ctx.Err() == nil {
+			text := err.Error()
+			trouble = &text
+		}
+		s.trouble.Store(trouble)
+		if now := s.troubled(); now != was {
+			s.log.Warn("the database", "trouble", now)
+			s.watch.tell(s.db.Current().Revision)
+		} else if s.db.Current().Revision != known {
+			s.watch.tell(s.db.Current().Revision)
+		}
+	}
+}
+
+func (s *Server) troubled() string {
+	if text := s.trouble.Load(); text != nil {
+		return *text
+	}
+	return ""
+}
+
+// sides are the analyses of the estate that a change was made on, and of what came of it, whatever has been changed since.
+func (s *Server) sides(c store.Committed) (before, after *analysis) {
+	s.swap.Lock()
+	defer s.swap.Unlock()
+	day, now := s.today(), s.current.Load()
+	switch {
+	case now == nil || now.day != day:
+		before = analyse(c.Before, day)
+	case now.Revision == c.After.Revision:
+		return now.after(c.Before), now
+	case now.Revision != c.Before.Revision:
+		before = now.after(c.Before)
+	default:
+		before = now
+	}
+	after = before.after(c.After)
+	if now == nil || now.day != day || now.Revision < c.After.Revision {
+		s.current.Store(after)
+	}
+	return before, after
 }
 
 // now is the analysis of the current revision, on today's date.

@@ -38,7 +38,7 @@ func served(t *testing.T, text string) http.Handler {
 		if len(faults) > 0 {
 			t.Fatal(faults)
 		}
-		if _, err := db.Reset(context.Background(), e, "me", ""); err != nil {
+		if _, err := db.Reset(context.Background(), 0, e, "me", ""); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -170,8 +170,8 @@ func TestErrorsSayWhatAndWhere(t *testing.T) {
 	}
 	decoded[Changed](t, call(t, h, "POST", "/api/change", ChangeQuestion{Base: 1, Remove: []string{"host a"}, Add: []string{"host a router"}}), 200)
 	p = decoded[Problem](t, call(t, h, "POST", "/api/records", TextQuestion{Base: 1, Text: "host a unlisted\nhost b\n"}), 409)
-	if p.Conflict == nil || p.Conflict.Current != 2 || len(p.Conflict.Lines) == 0 || len(p.Conflict.Since) != 1 || p.Conflict.Since[0].Lines[0] != "host a router" {
-		t.Errorf("conflict %+v", p.Conflict)
+	if len(p.Clashes) != 1 || p.Clashes[0].Line != "host a" || p.Clashes[0].Mine != "host a unlisted" || p.Clashes[0].Theirs != "host a router" || strings.Contains(p.Detail, "revision") {
+		t.Errorf("both sides %+v: %s", p.Clashes, p.Detail)
 	}
 	decoded[Changed](t, call(t, h, "POST", "/api/records", TextQuestion{Base: 1, Text: "host a\nhost b router\n"}), 200)
 	r := decoded[Records](t, call(t, h, "GET", "/api/records", nil), 200)

@@ -15,37 +15,52 @@ import (
 	"steady-compass/core/notation"
 )
 
-// Entry is a change as the log shows it.
+// Entry is a change as the log shows it. Of a long one it has the first lines, and how many there are.
 type Entry struct {
-	Revision int64     `json:"revision"`
-	At       time.Time `json:"at"`
-	Who      string    `json:"who"`
-	Why      string    `json:"why,omitempty"`
-	Act      string    `json:"act"` // edit, undo or redo
-	Of       int64     `json:"of,omitempty"`
-	Removed  []string  `json:"removed" nullable:"false"`
-	Added    []Added   `json:"-" nullable:"false"`
-	Lines    []string  `json:"added" nullable:"false"`
-	Effect   string    `json:"effect,omitempty"` // what it did to findings, as the server noted it
-	Undone   bool      `json:"undone"`
-
-	removedGroups []string
+	Revision     int64     `json:"revision"`
+	At           time.Time `json:"at"`
+	Who          string    `json:"who"`
+	Why          string    `json:"why,omitempty"`
+	Act          string    `json:"act"` // edit, undo or redo
+	Of           int64     `json:"of,omitempty"`
+	Removed      []string  `json:"removed" nullable:"false"`
+	Added        []string  `json:"added" nullable:"false" doc:"With their places, where they are ordered"`
+	RemovedCount int       `json:"removedCount"`
+	AddedCount   int       `json:"addedCount"`
+	Effect       string    `json:"effect,omitempty"` // what it did to findings, as the server noted it
+	Undone       bool      `json:"undone"`
 }
 
-// Added is a line that a change brought.
-type Added struct {
-	Line  string // with its place, where it is ordered
-	plain string
-	group string
-}
+// shownLines is how many of the lines that a change took, and of those that it brought, an Entry has.
+const shownLines = 60
 
 // entry is a change as it is written.
 type entry struct {
-	at                time.Time
-	who, why          string
-	act               act
-	of                sql.NullInt64
-	forward, backward string
+	at                         time.Time
+	who, why                   string
+	act                        act
+	of                         sql.NullInt64
+	key                        sql.NullString
+	forward, backward, summary string
+}
+
+// summary is what the log shows of a change, kept with it.
+type summary struct {
+	Removed      []string `json:"removed"`
+	Added        []string `json:"added"`
+	RemovedCount int      `json:"removedCount"`
+	AddedCount   int      `json:"addedCount"`
+}
+
+func summaryOf(c estate.Change) string {
+	x := summary{Removed: c.Remove[:min(len(c.Remove), shownLines)], Added: []string{}, RemovedCount: len(c.Remove), AddedCount: len(c.Add)}
+	if x.Removed == nil {
+		x.Removed = []string{}
+	}
+	for _, p := range c.Add[:min(len(c.Add), shownLines)] {
+		x.Added = append(x.Added, p.Line())
+	}
+	return marshal(x)
 }
 
 // wireChange is a change as JSON.
@@ -61,6 +76,17 @@ type wireAdded struct {
 	Comments []string `json:"comments,omitempty" nullable:"false"`
 }
 
+func (w *wireChange) added() []string {
+	out := make([]string, len(w.Add))
+	for i, a := range w.Add {
+		out[i] = a.Line
+	}
+	return out
+}
+
+// lines are those that went and those that came.
+func (w *wireChange) lines() []string { return append(w.added(), w.Remove...) }
+
 func encode(c estate.Change) string {
 	w := wireChange{Remove: c.Remove, Add: []wireAdded{}}
 	if w.Remove == nil {
@@ -69,8 +95,13 @@ func encode(c estate.Change) string {
 	for _, p := range c.Add {
 		w.Add = append(w.Add, wireAdded{estate.Line(p.Record), p.At, p.Index, p.Record.Meta().Comments})
 	}
-	text, err := json.Marshal(w)
-	if err != nil { // strings and numbers only
+	return marshal(w)
+}
+
+// marshal is JSON of strings and numbers, which cannot fail.
+func marshal(v any) string {
+	text, err := json.Marshal(v)
+	if err != nil {
 		panic("store: " + err.Error())
 	}
 	return string(text)
@@ -94,8 +125,8 @@ func decode(text string) (estate.Change, error) {
 }
 
 func insertEntry(ctx context.Context, tx *sqlx.Tx, c entry) (int64, error) {
-	result, err := tx.ExecContext(ctx, "INSERT INTO change (at, who, why, act, of, forward, backward) VALUES (?, ?, ?, ?, ?, ?, ?)",
-		c.at.Format(time.RFC3339Nano), c.who, c.why, string(c.act), c.of, c.forward, c.backward)
+	result, err := tx.ExecContext(ctx, "INSERT INTO change (at, who, why, act, of, key, forward, backward, summary) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+		c.at.Format(time.RFC3339Nano), c.who, c.why, string(c.act), c.of, c.key, c.forward, c.backward, c.summary)
 	if err != nil {
 		return 0, err
 	}
@@ -108,8 +139,7 @@ type entryRow struct {
 	Who, Why string
 	Act      string
 	Of       sql.NullInt64
-	Forward  string
-	Backward string
+	Summary  string
 	Effect   string
 }
 
@@ -118,21 +148,14 @@ func (r entryRow) entry() (Entry, error) {
 	if err != nil {
 		return Entry{}, fmt.Errorf("change %d: %w", r.Revision, err)
 	}
-	c, err := decode(r.Forward)
-	if err != nil {
+	var x summary
+	if err := json.Unmarshal([]byte(r.Summary), &x); err != nil {
 		return Entry{}, fmt.Errorf("change %d: %w", r.Revision, err)
 	}
-	e := Entry{Revision: r.Revision, At: at, Who: r.Who, Why: r.Why, Act: r.Act, Of: r.Of.Int64, Removed: c.Remove, Lines: []string{}, Effect: r.Effect}
-	for _, p := range c.Add {
-		e.Added = append(e.Added, Added{p.Line(), estate.Line(p.Record), groupKey(p.Record)})
-		e.Lines = append(e.Lines, p.Line())
-	}
-	for _, line := range c.Remove {
-		if p, _, err := notation.ParseLine(line); err == nil && p.Record != nil {
-			e.removedGroups = append(e.removedGroups, groupKey(p.Record))
-		}
-	}
-	return e, nil
+	return Entry{
+		Revision: r.Revision, At: at, Who: r.Who, Why: r.Why, Act: r.Act, Of: r.Of.Int64, Effect: r.Effect,
+		Removed: x.Removed, Added: x.Added, RemovedCount: x.RemovedCount, AddedCount: x.AddedCount,
+	}, nil
 }
 
 // Log gives changes, the newest first: at most limit of those before a revision (0: from the newest).
@@ -141,13 +164,10 @@ func (s *Store) Log(ctx context.Context, before int64, limit int) ([]Entry, erro
 		before = 1 << 62
 	}
 	var rows []entryRow
-	if err := s.db.SelectContext(ctx, &rows, "SELECT revision, at, who, why, act, of, forward, backward, effect FROM change WHERE revision < ? ORDER BY revision DESC LIMIT ?", before, limit); err != nil {
+	if err := s.db.SelectContext(ctx, &rows, "SELECT revision, at, who, why, act, of, summary, effect FROM change WHERE revision < ? ORDER BY revision DESC LIMIT ?", before, limit); err != nil {
 		return nil, fmt.Errorf("read the log: %w", err)
 	}
-	undoable, _, err := s.stacks(ctx)
-	if err != nil {
-		return nil, err
-	}
+	undoable, _ := s.undoable()
 	out := []Entry{}
 	for _, r := range rows {
 		e, err := r.entry()
@@ -160,47 +180,93 @@ func (s *Store) Log(ctx context.Context, before int64, limit int) ([]Entry, erro
 	return out, nil
 }
 
+// summarise gives the changes of an earlier version of this program what the log shows of them.
+func summarise(ctx context.Context, db *sqlx.DB) error {
+	var rows []struct {
+		Revision int64
+		Forward  string
+	}
+	if err := db.SelectContext(ctx, &rows, "SELECT revision, forward FROM change WHERE summary = ''"); err != nil {
+		return err
+	}
+	for _, r := range rows {
+		c, err := decode(r.Forward)
+		if err != nil {
+			return fmt.Errorf("change %d: %w", r.Revision, err)
+		}
+		if _, err := db.ExecContext(ctx, "UPDATE change SET summary = ? WHERE revision = ?", summaryOf(c), r.Revision); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // since gives the changes after a revision, the oldest first.
-func (s *Store) since(ctx context.Context, revision int64) ([]Entry, error) {
-	var rows []entryRow
-	if err := s.db.SelectContext(ctx, &rows, "SELECT revision, at, who, why, act, of, forward, backward, effect FROM change WHERE revision > ? ORDER BY revision", revision); err != nil {
+func (s *Store) since(ctx context.Context, revision int64) ([]wireChange, error) {
+	var texts []string
+	if err := s.db.SelectContext(ctx, &texts, "SELECT forward FROM change WHERE revision > ? ORDER BY revision", revision); err != nil {
 		return nil, fmt.Errorf("read the log: %w", err)
 	}
-	var out []Entry
-	for _, r := range rows {
-		e, err := r.entry()
-		if err != nil {
-			return nil, err
+	out := make([]wireChange, len(texts))
+	for i, text := range texts {
+		if err := json.Unmarshal([]byte(text), &out[i]); err != nil {
+			return nil, fmt.Errorf("read the log: %w", err)
 		}
-		out = append(out, e)
 	}
 	return out, nil
 }
 
-// stacks gives the revisions that can be undone and redone, the next one last.
-func (s *Store) stacks(ctx context.Context) (undoable, redoable []int64, err error) {
+// stacks are the revisions that can be undone and redone, the next one last.
+type stacks struct{ undoable, redoable []int64 }
+
+// after is what can be undone and redone once a change is made.
+func (s stacks) after(revision int64, how act, of int64) stacks {
+	drop := func(list []int64, v int64) []int64 {
+		return slices.DeleteFunc(list, func(x int64) bool { return x == v })
+	}
+	switch how {
+	case edit:
+		return stacks{append(s.undoable, revision), nil}
+	case undo:
+		return stacks{drop(s.undoable, of), append(s.redoable, of)}
+	case redo:
+		return stacks{append(s.undoable, of), drop(s.redoable, of)}
+	}
+	return s
+}
+
+// note adds a change to the stacks.
+func (s *Store) note(revision int64, c entry) {
+	s.past.Lock()
+	defer s.past.Unlock()
+	s.stacks = s.stacks.after(revision, c.act, c.of.Int64)
+}
+
+// undoable gives copies of the stacks.
+func (s *Store) undoable() (undoable, redoable []int64) {
+	s.past.Lock()
+	defer s.past.Unlock()
+	return slices.Clone(s.stacks.undoable), slices.Clone(s.stacks.redoable)
+}
+
+// loadStacks reads the stacks from the log.
+func (s *Store) loadStacks(ctx context.Context, from sqlx.QueryerContext) error {
 	var rows []struct {
 		Revision int64
 		Act      string
 		Of       sql.NullInt64
 	}
-	if err := s.db.SelectContext(ctx, &rows, "SELECT revision, act, of FROM change ORDER BY revision"); err != nil {
-		return nil, nil, fmt.Errorf("read the log: %w", err)
+	if err := sqlx.SelectContext(ctx, from, &rows, "SELECT revision, act, of FROM change ORDER BY revision"); err != nil {
+		return fmt.Errorf("read the log: %w", err)
 	}
-	drop := func(list []int64, v int64) []int64 {
-		return slices.DeleteFunc(list, func(x int64) bool { return x == v })
-	}
+	var all stacks
 	for _, r := range rows {
-		switch act(r.Act) {
-		case edit:
-			undoable, redoable = append(undoable, r.Revision), nil
-		case undo:
-			undoable, redoable = drop(undoable, r.Of.Int64), append(redoable, r.Of.Int64)
-		case redo:
-			undoable, redoable = append(undoable, r.Of.Int64), drop(redoable, r.Of.Int64)
-		}
+		all = all.after(r.Revision, act(r.Act), r.Of.Int64)
 	}
-	return undoable, redoable, nil
+	s.past.Lock()
+	defer s.past.Unlock()
+	s.stacks = all
+	return nil
 }
 
 // SetEffect notes what a change did to findings.

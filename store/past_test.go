@@ -18,7 +18,7 @@ func commit(t *testing.T, s *Store, remove, add string) int64 {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return got.Revision
+	return got.After.Revision
 }
 
 // TestAt goes back to every revision that there was, from any later one.

@@ -24,23 +24,35 @@ func listTable(k *estate.Kind, f *estate.Field) string { return table(k) + "_" +
 
 func quoted(column string) string { return `"` + column + `"` }
 
-// load reads the whole estate into memory.
+// load reads the whole estate into memory, as it is at one moment. Records that are as they were before stay the same ones.
 func (s *Store) load(ctx context.Context) error {
+	conn, err := s.db.Connx(ctx)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = conn.Close() }()
+	if _, err := conn.ExecContext(ctx, "BEGIN"); err != nil {
+		return err
+	}
+	defer func() { _, _ = conn.ExecContext(context.WithoutCancel(ctx), "ROLLBACK") }() // nothing was written
 	stand := map[estate.Record]row{}
 	var records []estate.Record
 	for _, k := range estate.Kinds {
-		list, err := s.loadKind(ctx, k, stand)
+		list, err := loadKind(ctx, conn, k, stand)
 		if err != nil {
 			return fmt.Errorf("read the %s records: %w", k.Word, err)
 		}
 		records = append(records, list...)
 	}
 	var tail []string
-	if err := s.db.SelectContext(ctx, &tail, "SELECT comment FROM tail ORDER BY position"); err != nil {
+	if err := conn.SelectContext(ctx, &tail, "SELECT comment FROM tail ORDER BY position"); err != nil {
 		return err
 	}
-	var revision int64
-	if err := s.db.GetContext(ctx, &revision, "SELECT coalesce(max(revision), 0) FROM change"); err != nil {
+	revision, err := lastRevision(ctx, conn)
+	if err != nil {
+		return err
+	}
+	if err := s.loadStacks(ctx, conn); err != nil {
 		return err
 	}
 	e := estate.New(records, tail)
@@ -52,15 +64,42 @@ func (s *Store) load(ctx context.Context) error {
 			}
 		}
 	}
+	if before := s.current.Load(); before != nil {
+		e, stand = goneOn(before.Estate, e, stand)
+	}
 	s.rows = carry.MapOf(stand)
 	s.current.Store(&Snapshot{e, revision})
 	return nil
 }
 
+// goneOn is a loaded estate with the records of the one before in place of those that say the same, so that what was worked out
+// of them is known still.
+func goneOn(before, loaded *estate.Estate, stand map[estate.Record]row) (*estate.Estate, map[estate.Record]row) {
+	next, err := before.Apply(estate.Difference(before, loaded))
+	if err != nil {
+		return loaded, stand
+	}
+	next.Tail = loaded.Tail // which nobody else has yet
+	moved := make(map[estate.Record]row, len(stand))
+	for _, k := range estate.Kinds {
+		list, same := loaded.Of(k), next.Of(k)
+		if len(list) != len(same) {
+			return loaded, stand
+		}
+		for i, r := range list {
+			if estate.Line(r) != estate.Line(same[i]) {
+				return loaded, stand
+			}
+			moved[same[i]] = stand[r]
+		}
+	}
+	return next, moved
+}
+
 // unranked is the rank of what is numbered anew with the next change of its kind.
 const unranked = -1
 
-func (s *Store) loadKind(ctx context.Context, k *estate.Kind, stand map[estate.Record]row) ([]estate.Record, error) {
+func loadKind(ctx context.Context, conn *sqlx.Conn, k *estate.Kind, stand map[estate.Record]row) ([]estate.Record, error) {
 	lists := map[string]map[int64][]string{}
 	columns := []string{"id", "rank", "comments"}
 	var plain []*estate.Field
@@ -71,13 +110,13 @@ func (s *Store) loadKind(ctx context.Context, k *estate.Kind, stand map[estate.R
 			plain = append(plain, f)
 			continue
 		}
-		values, err := s.loadList(ctx, listTable(k, f))
+		values, err := loadList(ctx, conn, listTable(k, f))
 		if err != nil {
 			return nil, err
 		}
 		lists[f.Column] = values
 	}
-	rows, err := s.db.QueryxContext(ctx, "SELECT "+strings.Join(columns, ", ")+" FROM "+table(k)+" ORDER BY rank")
+	rows, err := conn.QueryxContext(ctx, "SELECT "+strings.Join(columns, ", ")+" FROM "+table(k)+" ORDER BY rank")
 	if err != nil {
 		return nil, err
 	}
@@ -116,12 +155,12 @@ func (s *Store) loadKind(ctx context.Context, k *estate.Kind, stand map[estate.R
 	return out, rows.Err()
 }
 
-func (s *Store) loadList(ctx context.Context, table string) (map[int64][]string, error) {
+func loadList(ctx context.Context, conn *sqlx.Conn, table string) (map[int64][]string, error) {
 	var cells []struct {
 		Record int64
 		Value  string
 	}
-	if err := s.db.SelectContext(ctx, &cells, "SELECT record, value FROM "+table+" ORDER BY record, position"); err != nil {
+	if err := conn.SelectContext(ctx, &cells, "SELECT record, value FROM "+table+" ORDER BY record, position"); err != nil {
 		return nil, err
 	}
 	out := map[int64][]string{}
@@ -144,7 +183,7 @@ func (s *Store) writeRows(ctx context.Context, tx *sqlx.Tx, before, next *estate
 			return rows, fmt.Errorf("write the %s records: %w", k.Word, err)
 		}
 	}
-	if !sameStrings(before.Tail, next.Tail) {
+	if !slices.Equal(before.Tail, next.Tail) {
 		if _, err := tx.ExecContext(ctx, "DELETE FROM tail"); err != nil {
 			return rows, err
 		}

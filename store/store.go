@@ -10,9 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"net/url"
-	"os"
-	"path/filepath"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -34,54 +32,44 @@ type Snapshot struct {
 	Revision int64
 }
 
-// Store is an open database.
+// Store is an open database. Other programs may have it open too: each commit is made only on the revision that is the last
+// one in the file, and Refresh takes over what others made.
 type Store struct {
-	db      *sqlx.DB
-	current atomic.Pointer[Snapshot]
+	db       *sqlx.DB
+	file     *file // nil for a database in memory
+	readOnly error // why nothing can be kept; nil where it can
+	current  atomic.Pointer[Snapshot]
 
 	write sync.Mutex
 	rows  carry.Map[estate.Record, row] // where each record of the current estate stands
+
+	past   sync.Mutex
+	stacks stacks // which changes can be undone and redone
 }
 
 // row is a record's row in its kind's table.
 type row struct{ id, rank int64 }
 
-// Open opens a database file, making it where there is none, and brings it up to date. With
-// an empty path the database is in memory and gone when closed.
+// Open opens a database file, making it where there is none, and brings it up to date. One that may not be written is
+// opened all the same, for questions: each edit then ends with ErrReadOnly. With an empty path the database is in memory
+// and gone when closed.
 func Open(ctx context.Context, path string) (*Store, error) {
-	dsn := "file::memory:?_pragma=foreign_keys(1)&_txlock=immediate"
-	if path != "" {
-		if dir := filepath.Dir(path); dir != "." {
-			if info, err := os.Stat(dir); err != nil || !info.IsDir() {
-				return nil, fmt.Errorf("open %s: the folder %s is not there", path, dir)
-			}
-		}
-		dsn = "file:" + (&url.URL{Path: path}).EscapedPath() +
-			"?_pragma=busy_timeout(5000)&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=foreign_keys(1)&_txlock=immediate"
-	}
-	db, err := sqlx.Open("sqlite", dsn)
+	s, err := openFile(ctx, path)
 	if err != nil {
-		return nil, fmt.Errorf("open %s: %w", path, err)
-	}
-	if path == "" {
-		db.SetMaxOpenConns(1) // each connection would be a database of its own
-	}
-	s := &Store{db: db}
-	if err := s.migrate(ctx); err != nil {
-		return nil, errors.Join(fmt.Errorf("open %s: %w", path, err), db.Close())
+		return nil, err
 	}
 	if err := s.load(ctx); err != nil {
-		return nil, errors.Join(fmt.Errorf("open %s: %w", path, err), db.Close())
+		return nil, errors.Join(explained(path, err), s.Close())
 	}
 	return s, nil
 }
 
-func (s *Store) migrate(ctx context.Context) error {
+func migrate(ctx context.Context, db *sqlx.DB) error {
 	files, err := fs.Sub(migrations, "migrations")
 	if err != nil {
 		return err
 	}
-	provider, err := goose.NewProvider(goose.DialectSQLite3, s.db.DB, files)
+	provider, err := goose.NewProvider(goose.DialectSQLite3, db.DB, files)
 	if err != nil {
 		return err
 	}
@@ -89,15 +77,41 @@ func (s *Store) migrate(ctx context.Context) error {
 	return err
 }
 
-// Close closes the database.
-func (s *Store) Close() error { return s.db.Close() }
+// Close closes the database; what it holds is all in its one file then.
+func (s *Store) Close() error {
+	return errors.Join(s.file.close(), s.db.Close())
+}
 
-// Current is the estate in force.
+// Current is the estate in force, as far as this program knows.
 func (s *Store) Current() Snapshot { return *s.current.Load() }
+
+// ReadOnly is why nothing can be kept; nil where it can.
+func (s *Store) ReadOnly() error { return s.readOnly }
+
+// Refresh takes over what other programs have kept since. Its error says what is wrong with the file, ErrLost where it is
+// not there any more.
+func (s *Store) Refresh(ctx context.Context) error {
+	if err := s.file.there(); err != nil {
+		return err
+	}
+	last, err := lastRevision(ctx, s.db)
+	if err != nil || last == s.Current().Revision {
+		return explained(s.file.name(), err)
+	}
+	s.write.Lock()
+	defer s.write.Unlock()
+	return s.load(ctx)
+}
+
+func lastRevision(ctx context.Context, from sqlx.QueryerContext) (revision int64, err error) {
+	err = sqlx.GetContext(ctx, from, &revision, "SELECT coalesce(max(revision), 0) FROM change")
+	return revision, err
+}
 
 // Edit is a change that somebody asks for.
 type Edit struct {
-	Base   int64 // the revision it was made on
+	Base   int64  // the revision it was made on
+	Key    string // what its maker calls it, so that the same edit sent again is kept once; "" where it is never sent again
 	Who    string
 	Why    string
 	Change estate.Change
@@ -115,45 +129,86 @@ const (
 	redo act = "redo"
 )
 
-// Conflict is an edit that meets lines which have changed since the revision it was made on.
-// Nothing of it is kept.
-type Conflict struct {
-	Base, Current int64
-	Lines         []string // the lines of the edit that are not as they were
-	Since         []Entry  // the changes since
-}
-
-func (c *Conflict) Error() string {
-	return fmt.Sprintf("the estate has moved from revision %d to %d in the same lines", c.Base, c.Current)
-}
-
 // ErrNothing is returned where there is nothing to change, undo or redo.
 var ErrNothing = errors.New("nothing to do")
 
+// errMoved says that another program has kept a revision since the one that an edit was made on.
+var errMoved = errors.New("another revision is the last one in the file")
+
+// Committed is a change that is kept: the estate that it was made on, and what came of it.
+type Committed struct{ Before, After Snapshot }
+
 // Commit makes an edit: durable when it returns. Its error is a *Conflict where the estate
 // moved under it in the same lines.
-func (s *Store) Commit(ctx context.Context, e Edit) (Snapshot, error) {
+func (s *Store) Commit(ctx context.Context, e Edit) (Committed, error) {
+	return s.keep(ctx, func(now Snapshot) (*estate.Estate, entry, error) {
+		if kept, err := s.isKept(ctx, e.Key); kept || err != nil {
+			return now.Estate, entry{}, err
+		}
+		if err := s.checkBase(ctx, e, now); err != nil {
+			return nil, entry{}, err
+		}
+		next, err := now.Estate.Apply(e.Change)
+		if errors.Is(err, estate.ErrNotThere) {
+			return nil, entry{}, s.conflict(ctx, e, now, missingLines(now.Estate, e.Change), err)
+		}
+		if err != nil {
+			return nil, entry{}, err
+		}
+		if e.SetTail {
+			next = next.WithTail(e.Tail)
+		}
+		return next, entry{act: edit, who: e.Who, why: e.Why, key: sql.NullString{String: e.Key, Valid: e.Key != ""}}, nil
+	})
+}
+
+// isKept says whether an edit has been kept already.
+func (s *Store) isKept(ctx context.Context, key string) (bool, error) {
+	if key == "" {
+		return false, nil
+	}
+	var n int
+	err := s.db.GetContext(ctx, &n, "SELECT count(*) FROM change WHERE key = ?", key)
+	return n > 0, explained(s.file.name(), err)
+}
+
+// keep works out what the estate becomes, and keeps it. Where another program was quicker, it is taken over first and
+// the next estate worked out anew.
+func (s *Store) keep(ctx context.Context, next func(now Snapshot) (*estate.Estate, entry, error)) (Committed, error) {
+	if s.readOnly != nil {
+		return Committed{}, s.readOnly
+	}
 	s.write.Lock()
 	defer s.write.Unlock()
-	now := s.Current()
-	if err := s.checkBase(ctx, e, now); err != nil {
-		return now, err
-	}
-	next, err := now.Estate.Apply(e.Change)
-	if errors.Is(err, estate.ErrNotThere) {
-		since, logErr := s.Log(ctx, 0, 20)
-		if logErr != nil {
-			return now, logErr
+	for {
+		if err := s.file.there(); err != nil {
+			return Committed{}, err
 		}
-		return now, &Conflict{e.Base, now.Revision, missingLines(now.Estate, e.Change), since}
+		now := s.Current()
+		e, c, err := next(now)
+		if err != nil {
+			return Committed{}, err
+		}
+		if c.act == "" { // it is kept already
+			return Committed{now, now}, nil
+		}
+		after, err := s.save(ctx, now, e, c)
+		if errors.Is(err, errMoved) {
+			if err := s.load(ctx); err != nil {
+				return Committed{}, explained(s.file.name(), err)
+			}
+			continue
+		}
+		if err != nil {
+			return Committed{}, explained(s.file.name(), err)
+		}
+		// What was written to a file that is gone by now is not kept.
+		if err := s.file.there(); err != nil {
+			return Committed{}, err
+		}
+		s.file.settleSoon()
+		return Committed{now, after}, nil
 	}
-	if err != nil {
-		return now, err
-	}
-	if e.SetTail {
-		next = next.WithTail(e.Tail)
-	}
-	return s.save(ctx, now, next, entry{act: edit, who: e.Who, why: e.Why})
 }
 
 // At is the estate as it was at a revision.
@@ -182,16 +237,16 @@ func (s *Store) At(ctx context.Context, revision int64) (*estate.Estate, error) 
 // Next is the change that Undo would take back: its revision and how many lines it took and brought; zero where
 // there is none.
 func (s *Store) Next(ctx context.Context) (revision int64, lines int, err error) {
-	undoable, _, err := s.stacks(ctx)
-	if err != nil || len(undoable) == 0 {
-		return 0, 0, err
+	undoable, _ := s.undoable()
+	if len(undoable) == 0 {
+		return 0, 0, nil
 	}
 	revision = undoable[len(undoable)-1]
 	entries, err := s.Log(ctx, revision+1, 1)
 	if err != nil {
 		return 0, 0, err
 	}
-	return revision, len(entries[0].Removed) + len(entries[0].Added), nil
+	return revision, entries[0].RemovedCount + entries[0].AddedCount, nil
 }
 
 func missingLines(e *estate.Estate, c estate.Change) []string {
@@ -208,55 +263,13 @@ func missingLines(e *estate.Estate, c estate.Change) []string {
 	return out
 }
 
-// checkBase refuses an edit made on an older revision where the changes since touched its lines, or the order
-// among which it places one.
-func (s *Store) checkBase(ctx context.Context, e Edit, now Snapshot) error {
-	switch {
-	case e.Base == now.Revision:
-		return nil
-	case e.Base > now.Revision:
-		return fmt.Errorf("revision %d is not there yet; the estate is at %d", e.Base, now.Revision)
-	}
-	since, err := s.since(ctx, e.Base)
-	if err != nil {
-		return err
-	}
-	lines, groups := map[string]bool{}, map[string]bool{}
-	for _, c := range since {
-		for _, l := range c.Removed {
-			lines[l] = true
-		}
-		for _, l := range c.Added {
-			lines[l.plain] = true
-			groups[l.group] = true
-		}
-		for _, g := range c.removedGroups {
-			groups[g] = true
-		}
-	}
-	var met []string
-	for _, l := range e.Change.Remove {
-		if lines[l] {
-			met = append(met, l)
-		}
-	}
-	for _, p := range e.Change.Add {
-		if lines[estate.Line(p.Record)] || p.At > 0 && groups[groupKey(p.Record)] {
-			met = append(met, p.Line())
-		}
-	}
-	if len(met) > 0 {
-		return &Conflict{e.Base, now.Revision, met, since}
-	}
-	return nil
-}
-
 func groupKey(r estate.Record) string { return estate.KindOf(r).Word + " " + estate.GroupOf(r) }
 
-// save writes what differs between two estates and the change itself, in one transaction.
+// save writes what differs between two estates and the change itself, in one transaction; errMoved where the first is not
+// the last in the file.
 func (s *Store) save(ctx context.Context, now Snapshot, next *estate.Estate, c entry) (Snapshot, error) {
 	forward, backward := estate.Difference(now.Estate, next), estate.Difference(next, now.Estate)
-	if forward.IsEmpty() && sameStrings(now.Estate.Tail, next.Tail) {
+	if forward.IsEmpty() && slices.Equal(now.Estate.Tail, next.Tail) {
 		return now, ErrNothing
 	}
 	tx, err := s.db.BeginTxx(ctx, nil)
@@ -264,12 +277,19 @@ func (s *Store) save(ctx context.Context, now Snapshot, next *estate.Estate, c e
 		return now, fmt.Errorf("save: %w", err)
 	}
 	defer func() { _ = tx.Rollback() }() // after a commit this does nothing
+	switch last, err := lastRevision(ctx, tx); {
+	case err != nil:
+		return now, fmt.Errorf("save: %w", err)
+	case last != now.Revision:
+		return now, errMoved
+	}
 	rows, err := s.writeRows(ctx, tx, now.Estate, next)
 	if err != nil {
 		return now, fmt.Errorf("save: %w", err)
 	}
 	c.at = time.Now().UTC()
 	c.forward, c.backward = encode(forward), encode(backward)
+	c.summary = summaryOf(forward)
 	revision, err := insertEntry(ctx, tx, c)
 	if err != nil {
 		return now, fmt.Errorf("save: %w", err)
@@ -278,110 +298,75 @@ func (s *Store) save(ctx context.Context, now Snapshot, next *estate.Estate, c e
 		return now, fmt.Errorf("save: %w", err)
 	}
 	s.rows = rows
+	s.note(revision, c)
 	snapshot := Snapshot{next, revision}
 	s.current.Store(&snapshot)
 	return snapshot, nil
 }
 
 // Undo takes back the last change that is not undone; Redo makes the last undone one again.
-func (s *Store) Undo(ctx context.Context, who string) (Snapshot, error) {
+func (s *Store) Undo(ctx context.Context, who string) (Committed, error) {
 	return s.turn(ctx, who, undo)
 }
 
 // Redo makes the change again that was undone last.
-func (s *Store) Redo(ctx context.Context, who string) (Snapshot, error) {
+func (s *Store) Redo(ctx context.Context, who string) (Committed, error) {
 	return s.turn(ctx, who, redo)
 }
 
-func (s *Store) turn(ctx context.Context, who string, how act) (Snapshot, error) {
-	s.write.Lock()
-	defer s.write.Unlock()
-	now := s.Current()
-	undoable, redoable, err := s.stacks(ctx)
-	if err != nil {
-		return now, err
-	}
-	stack := undoable
-	if how == redo {
-		stack = redoable
-	}
-	if len(stack) == 0 {
-		return now, ErrNothing
-	}
-	return s.revert(ctx, now, stack[len(stack)-1], who, how)
+func (s *Store) turn(ctx context.Context, who string, how act) (Committed, error) {
+	return s.keep(ctx, func(now Snapshot) (*estate.Estate, entry, error) {
+		stack, redoable := s.undoable()
+		if how == redo {
+			stack = redoable
+		}
+		if len(stack) == 0 {
+			return nil, entry{}, ErrNothing
+		}
+		return s.revert(ctx, now, stack[len(stack)-1], who, how)
+	})
 }
 
 // UndoOf takes back one change, whenever it was made. Where later changes touched the same lines it gives a
 // *Conflict, and nothing changes.
-func (s *Store) UndoOf(ctx context.Context, revision int64, who string) (Snapshot, error) {
-	s.write.Lock()
-	defer s.write.Unlock()
-	now := s.Current()
-	undoable, _, err := s.stacks(ctx)
-	if err != nil {
-		return now, err
-	}
-	for _, r := range undoable {
-		if r == revision {
-			return s.revert(ctx, now, revision, who, undo)
+func (s *Store) UndoOf(ctx context.Context, revision int64, who string) (Committed, error) {
+	return s.keep(ctx, func(now Snapshot) (*estate.Estate, entry, error) {
+		if undoable, _ := s.undoable(); !slices.Contains(undoable, revision) {
+			return nil, entry{}, fmt.Errorf("%w: change %d is undone already, or not there", ErrNothing, revision)
 		}
-	}
-	return now, fmt.Errorf("%w: change %d is undone already, or not there", ErrNothing, revision)
+		return s.revert(ctx, now, revision, who, undo)
+	})
 }
 
-func (s *Store) revert(ctx context.Context, now Snapshot, revision int64, who string, how act) (Snapshot, error) {
+func (s *Store) revert(ctx context.Context, now Snapshot, revision int64, who string, how act) (*estate.Estate, entry, error) {
 	column := "backward"
 	if how == redo {
 		column = "forward"
 	}
 	var text string
 	if err := s.db.GetContext(ctx, &text, "SELECT "+column+" FROM change WHERE revision = ?", revision); err != nil {
-		return now, fmt.Errorf("read change %d: %w", revision, err)
+		return nil, entry{}, fmt.Errorf("read change %d: %w", revision, err)
 	}
 	change, err := decode(text)
 	if err != nil {
-		return now, fmt.Errorf("read change %d: %w", revision, err)
+		return nil, entry{}, fmt.Errorf("read change %d: %w", revision, err)
 	}
 	next, err := now.Estate.Apply(change)
 	if errors.Is(err, estate.ErrNotThere) {
-		since, sinceErr := s.since(ctx, revision)
-		if sinceErr != nil {
-			return now, sinceErr
+		return nil, entry{}, s.conflict(ctx, Edit{Base: revision, Change: change}, now, missingLines(now.Estate, change), err)
+	}
+	return next, entry{act: how, of: sql.NullInt64{Int64: revision, Valid: true}, who: who}, err
+}
+
+// Reset makes the estate the given one, as one change on a revision. Its error is ErrMoved where that is not the last.
+func (s *Store) Reset(ctx context.Context, base int64, to *estate.Estate, who, why string) (Committed, error) {
+	return s.keep(ctx, func(now Snapshot) (*estate.Estate, entry, error) {
+		if base != now.Revision {
+			return nil, entry{}, ErrMoved
 		}
-		return now, &Conflict{revision, now.Revision, missingLines(now.Estate, change), since}
-	}
-	if err != nil {
-		return now, err
-	}
-	return s.save(ctx, now, next, entry{act: how, of: sql.NullInt64{Int64: revision, Valid: true}, who: who})
+		return to, entry{act: edit, who: who, why: why}, nil
+	})
 }
 
-// Reset makes the estate the given one, as one change.
-func (s *Store) Reset(ctx context.Context, to *estate.Estate, who, why string) (Snapshot, error) {
-	s.write.Lock()
-	defer s.write.Unlock()
-	return s.save(ctx, s.Current(), to, entry{act: edit, who: who, why: why})
-}
-
-// Backup writes a sound copy of the whole database to a file that is not there yet.
-func (s *Store) Backup(ctx context.Context, path string) error {
-	if _, err := os.Stat(path); err == nil {
-		return fmt.Errorf("backup: %s is there already", path)
-	}
-	if _, err := s.db.ExecContext(ctx, "VACUUM INTO ?", path); err != nil {
-		return fmt.Errorf("backup to %s: %w", path, err)
-	}
-	return nil
-}
-
-func sameStrings(a, b []string) bool {
-	if len(a) != len(b) {
-		return false
-	}
-	for i := range a {
-		if a[i] != b[i] {
-			return false
-		}
-	}
-	return true
-}
+// ErrMoved is returned where a whole estate was made on a revision that is not the last any more.
+var ErrMoved = errors.New("the estate has been changed meanwhile; nothing was kept")

@@ -98,26 +98,34 @@ address   box ? internet
 address   box 203.0.113.0/28 internet
 route     box default via 10.0.0.2
 group     staff yard,10.1.0.0/16,box
-zone      a.example ttl 5m for yard,staff without wildcard,apex-alias
+zone      a.example ttl 5m expires 2027-05-01 for yard,staff without wildcard,apex-alias
 dns       a.example TXT "v=spf1 -all" "two" ttl 90s for yard
 dns       b.example A dynamic box every 10m
 name      x.example 10.0.0.9 on box/c
 forward   box 203.0.113.1:80,443/tcp+udp to 10.0.0.5:1,2 from any hairpin
+forward   box 8443 to pool desk inside
 outbound  box leaving internet as 203.0.113.1
+outbound  box from yard leaving internet as unchanged
 filter    f on box,staff through otherwise refuse ipv6 drop-wins stateless loopback-too guards-containers
 rule      f pass any/udp from internet,yard to box entering yard leaving internet
+rule      f unknown 22
+filter    g on box input otherwise drop strict
 container box/c in dock=172.20.0.5+172.20.0.6,other alias web,www
 container box/d shares-host
 map       box/c 127.0.0.1:8000-8002 to 80-82 no-relay
-listen    box/c [::]:443 as web tls cert one,two first-answers shared
+listen    box/c [::]:443 as web tls cert one,two first-answers in-order shared
 tunnel    t from box/c to gate.example:7000
+tunnel    u from box to [2001:db8::7]:51820/udp
 site      web *.a.example at 443 path /x to https://app:8443/y asking upstream verified through t default guard sign sources yard cert one
 site      web p.example,*.q.example to pool desk speaking tcp guard "by hand"
 site      web f.example files "/srv/www"
 site      web g.example files
+site      web h.example path =/exactly files
+site      web h.example path /begins* redirect https
 pool      desk least-busy sticky check 8080 path /ok tls every 5s up-after 2 down-after 4 within 1s
 member    desk box:8443 share 2 spare out
 cert      one for *.a.example expires 2027-03-01 on box/c,box by dns-01 alone through web renew 30d every 1d trial
+cert      two for 203.0.113.7,b.example on box by http-01
 intend    a.example 80,443 for internet,staff reaching box/c:443 guarded
 accept    path.blocked "odd subject" until 2027-01-01 note "known"
 # the last comment
@@ -127,7 +135,7 @@ func TestStoredAndReadBack(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "a%20b?.db")
 	s := open(t, path)
 	want := parse(t, everyKind)
-	if _, err := s.Reset(context.Background(), want, "me", "all of it"); err != nil {
+	if _, err := s.Reset(context.Background(), 0, want, "me", "all of it"); err != nil {
 		t.Fatal(err)
 	}
 	if err := s.Close(); err != nil {
@@ -139,6 +147,47 @@ func TestStoredAndReadBack(t *testing.T) {
 	}
 	if got.Revision != 1 {
 		t.Errorf("revision %d, want 1", got.Revision)
+	}
+}
+
+// TestEveryValue writes each kind with each word that each of its fields may have, and reads it back.
+func TestEveryValue(t *testing.T) {
+	var records []estate.Record
+	for _, r := range parse(t, everyKind).All() {
+		k := estate.KindOf(r)
+		if k.Single {
+			continue
+		}
+		for i := range k.Fields {
+			for _, choice := range k.Fields[i].Choices {
+				other := k.New()
+				for j := range k.Fields {
+					if f := &k.Fields[j]; j != i && len(f.Values(r)) > 0 {
+						if err := f.Load(other, f.Values(r)); err != nil {
+							t.Fatal(err)
+						}
+					}
+				}
+				if k.Fields[i].Load(other, []string{choice}) == nil && estate.Complete(other) == nil {
+					records = append(records, other)
+				}
+			}
+		}
+	}
+	if len(records) < 70 {
+		t.Fatalf("only %d records", len(records))
+	}
+	path := filepath.Join(t.TempDir(), "a.db")
+	s := open(t, path)
+	want := estate.New(records, nil)
+	if _, err := s.Reset(t.Context(), 0, want, "me", ""); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.Close(); err != nil {
+		t.Fatal(err)
+	}
+	if got := notation.Print(open(t, path).Current().Estate); got != notation.Print(want) {
+		t.Errorf("read back as\n%s\nwant\n%s", got, notation.Print(want))
 	}
 }
 
@@ -161,8 +210,8 @@ func TestRandomEdits(t *testing.T) {
 				}
 			} else if err != nil {
 				t.Fatal(err)
-			} else if at--; notation.Print(got.Estate) != history[at] {
-				t.Fatalf("step %d: undone to\n%s\nwant\n%s", step, notation.Print(got.Estate), history[at])
+			} else if at--; notation.Print(got.After.Estate) != history[at] {
+				t.Fatalf("step %d: undone to\n%s\nwant\n%s", step, notation.Print(got.After.Estate), history[at])
 			}
 		case 2:
 			if got, err := s.Redo(ctx, "me"); at == len(history)-1 {
@@ -171,7 +220,7 @@ func TestRandomEdits(t *testing.T) {
 				}
 			} else if err != nil {
 				t.Fatal(err)
-			} else if at++; notation.Print(got.Estate) != history[at] {
+			} else if at++; notation.Print(got.After.Estate) != history[at] {
 				t.Fatalf("step %d: redone otherwise", step)
 			}
 		case 3:
@@ -203,7 +252,7 @@ func TestRandomEdits(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			history = append(history[:at+1], notation.Print(got.Estate))
+			history = append(history[:at+1], notation.Print(got.After.Estate))
 			at++
 		}
 	}
@@ -232,9 +281,11 @@ func TestRowsInAnotherOrder(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if now, err = s.Commit(context.Background(), Edit{Base: now.Revision, Change: estate.Change{Add: []estate.Placed{line}}}); err != nil {
+	kept, err := s.Commit(context.Background(), Edit{Base: now.Revision, Change: estate.Change{Add: []estate.Placed{line}}})
+	if err != nil {
 		t.Fatal(err)
 	}
+	now = kept.After
 	if err := s.Close(); err != nil {
 		t.Fatal(err)
 	}
@@ -246,12 +297,12 @@ func TestRowsInAnotherOrder(t *testing.T) {
 func TestAnEditOnAnOlderRevision(t *testing.T) {
 	ctx := context.Background()
 	s := open(t, "")
-	base, err := s.Reset(ctx, parse(t, "host a\nhost b\nfilter f on a input otherwise drop\nrule f pass 1\nrule f pass 2\n"), "me", "")
+	base, err := s.Reset(ctx, 0, parse(t, "host a\nhost b\nfilter f on a input otherwise drop\nrule f pass 1\nrule f pass 2\n"), "me", "")
 	if err != nil {
 		t.Fatal(err)
 	}
 	commit := func(remove, add string) error {
-		_, err := s.Commit(ctx, Edit{Base: base.Revision, Who: "you", Change: change(t, remove, add)})
+		_, err := s.Commit(ctx, Edit{Base: base.After.Revision, Who: "you", Change: change(t, remove, add)})
 		return err
 	}
 	if err := commit("host a", "host a router"); err != nil {
@@ -261,13 +312,16 @@ func TestAnEditOnAnOlderRevision(t *testing.T) {
 		t.Fatalf("an edit of another line: %v", err)
 	}
 	var conflict *Conflict
-	if err := commit("host a", "host a unlisted"); !errors.As(err, &conflict) || !slices.Equal(conflict.Lines, []string{"host a"}) || len(conflict.Since) != 2 {
+	if err := commit("host a", "host a unlisted"); !errors.As(err, &conflict) || len(conflict.Clashes) != 1 {
 		t.Fatalf("an edit of the same line: %v, %+v", err, conflict)
+	}
+	if c := conflict.Clashes[0]; c.Line != "host a" || c.Mine != "host a unlisted" || c.Theirs != "host a router" || c.Who != "you" {
+		t.Errorf("both sides: %+v", c)
 	}
 	if err := commit("", "rule f at 1 drop 9"); err != nil {
 		t.Fatal(err)
 	}
-	if err := commit("", "rule f at 2 drop 8"); !errors.As(err, &conflict) {
+	if err := commit("", "rule f at 2 drop 8"); !errors.As(err, &conflict) || len(conflict.Clashes) != 1 || conflict.Clashes[0].Theirs != "rule f drop 9" {
 		t.Fatalf("a place in an order that has changed: %v", err)
 	}
 	want := "host      a router\nhost      b router\nfilter    f on a input otherwise drop\nrule      f drop 9\nrule      f pass 1\nrule      f pass 2\n"
@@ -285,7 +339,7 @@ func TestUndoOfAnEarlierChange(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		revisions = append(revisions, got.Revision)
+		revisions = append(revisions, got.After.Revision)
 	}
 	if _, err := s.UndoOf(ctx, revisions[1], "me"); err != nil {
 		t.Fatal(err)

@@ -44,20 +44,37 @@ func (q *question) load(ctx context.Context, s streams) (*trace.Tracer, estate.D
 
 func (q *question) read(ctx context.Context, s streams) (*estate.Estate, error) {
 	if q.DB != "" {
-		if _, err := os.Stat(q.DB); err != nil {
-			return nil, wrong("%s: no such database; expected one that serve or demo made", q.DB)
-		}
-		db, err := store.Open(ctx, q.DB)
+		db, err := openThere(ctx, q.DB)
 		if err != nil {
-			return nil, wrong("%v", err)
+			return nil, err
 		}
-		defer func() { _ = db.Close() }()
-		return db.Current().Estate, nil
+		return db.Current().Estate, db.Close()
 	}
 	if q.Estate == "" {
 		return nil, wrong("no estate to ask; expected --estate FILE, --estate - or --db FILE")
 	}
 	return readEstate(q.Estate, s.in)
+}
+
+// openThere opens a database that is there already.
+func openThere(ctx context.Context, path string) (*store.Store, error) {
+	if _, err := os.Stat(path); errors.Is(err, os.ErrNotExist) {
+		return nil, wrong("%s: no such database; expected one that serve or demo made", path)
+	}
+	db, err := store.Open(ctx, path)
+	if err != nil {
+		return nil, wrong("%v", err)
+	}
+	return db, nil
+}
+
+// keptIn ends a command that has changed a database: what went wrong is said in a line, and that nothing was to be done is
+// no fault.
+func keptIn(err error) error {
+	if err == nil || errors.Is(err, store.ErrNothing) {
+		return nil
+	}
+	return wrong("%v", err)
 }
 
 // readEstate reads and parses an estate file; "-" is standard input.

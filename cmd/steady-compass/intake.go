@@ -109,18 +109,18 @@ func planLines(p *paper, plan intake.Plan, takeOut bool) []string {
 func (c *importCommand) open(ctx context.Context) (*estate.Estate, func(*estate.Estate) error, error) {
 	switch {
 	case c.DB != "":
+		if _, err := os.Stat(c.DB); c.Try && errors.Is(err, os.ErrNotExist) {
+			return estate.New(nil, nil), nil, nil // what is only tried makes no database
+		}
 		db, err := store.Open(ctx, c.DB)
 		if err != nil {
 			return nil, nil, wrong("%v", err)
 		}
-		e := db.Current().Estate
-		return e, func(next *estate.Estate) error {
-			defer func() { _ = db.Close() }()
-			_, err := db.Reset(ctx, next, "command", "import "+c.Format+" "+strings.Join(c.Files, " "))
-			if errors.Is(err, store.ErrNothing) {
-				return nil
-			}
-			return err
+		base := db.Current()
+		return base.Estate, func(next *estate.Estate) error {
+			edit := store.Edit{Base: base.Revision, Who: "command", Why: "import " + c.Format + " " + strings.Join(c.Files, " "), Change: estate.Difference(base.Estate, next)}
+			_, err := db.Commit(ctx, edit)
+			return errors.Join(keptIn(err), db.Close())
 		}, nil
 	case c.Into != "":
 		keep := func(next *estate.Estate) error { return writeWhole(c.Into, notation.Print(next)) }

@@ -65,14 +65,17 @@ func serve(ctx context.Context, s streams, path, listen string, withDemo bool) e
 	}
 	db, err := store.Open(ctx, path)
 	if err != nil {
-		return errors.Join(err, listener.Close())
+		return errors.Join(wrong("%v", err), listener.Close())
+	}
+	if why := db.ReadOnly(); why != nil {
+		_, _ = fmt.Fprintf(s.err, "%v\n", why)
 	}
 	if withDemo {
 		e, faults := notation.Parse(demo.Estate)
 		if len(faults) > 0 {
 			return fmt.Errorf("the demo estate: %w", faults)
 		}
-		if _, err := db.Reset(ctx, e, "demo", "the demo estate"); err != nil {
+		if _, err := db.Reset(ctx, 0, e, "demo", "the demo estate"); err != nil {
 			return fmt.Errorf("the demo estate: %w", err)
 		}
 	}
@@ -93,9 +96,12 @@ func (c *backupCommand) Run(ctx context.Context, s streams) error {
 	}
 	db, err := store.Open(ctx, c.DB)
 	if err != nil {
-		return err
+		return wrong("%v", err)
 	}
-	return errors.Join(db.Backup(ctx, c.File), db.Close())
+	if err := errors.Join(db.Backup(ctx, c.File), db.Close()); err != nil {
+		return wrong("%v", err)
+	}
+	return nil
 }
 
 type synthCommand struct {

@@ -2,7 +2,6 @@ package main
 
 import (
 	"context"
-	"errors"
 	"strings"
 
 	"steady-compass/core/estate"
@@ -63,10 +62,21 @@ type moveCommand struct {
 }
 
 func (c *moveCommand) Run(ctx context.Context, s streams) error {
-	q := question{Estate: c.Estate, DB: c.DB}
-	e, err := q.read(ctx, s)
-	if err != nil {
+	var e *estate.Estate
+	var db *store.Store
+	var err error
+	if c.DB != "" {
+		if db, err = openThere(ctx, c.DB); err != nil {
+			return err
+		}
+		defer func() { _ = db.Close() }()
+		e = db.Current().Estate
+	} else if e, err = readEstate(c.Estate, s.in); err != nil {
 		return err
+	}
+	base := int64(0)
+	if db != nil {
+		base = db.Current().Revision
 	}
 	x := uses.New(trace.New(model.Compile(e), ""))
 	kind, _, ok := x.KindOf(c.From)
@@ -99,16 +109,8 @@ func (c *moveCommand) Run(ctx context.Context, s streams) error {
 	if c.Estate != "" {
 		return writeWhole(c.Estate, notation.Print(next))
 	}
-	db, err := store.Open(ctx, c.DB)
-	if err != nil {
-		return wrong("%v", err)
-	}
-	defer func() { _ = db.Close() }()
-	_, err = db.Commit(ctx, store.Edit{Base: db.Current().Revision, Who: "command", Why: strings.Join([]string{"move", c.From, c.To}, " "), Change: change})
-	if errors.Is(err, store.ErrNothing) {
-		return nil
-	}
-	return err
+	_, err = db.Commit(ctx, store.Edit{Base: base, Who: "command", Why: strings.Join([]string{"move", c.From, c.To}, " "), Change: change})
+	return keptIn(err)
 }
 
 func wrongWords(text string) string {

@@ -43,6 +43,9 @@ func checkDNS(r *DNS) (string, string) {
 }
 
 func checkForward(r *Forward) (string, string) {
+	if r.Pool != "" {
+		return "", ""
+	}
 	if a := r.Bind.Addr; a.IsValid() && a.Is4() != r.To.Addr.Is4() {
 		return fmt.Sprintf("%s and %s are of different families", a, r.To.Addr), "a target of the same family"
 	}

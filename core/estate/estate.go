@@ -171,6 +171,13 @@ func (e *Estate) Count() int {
 	return n
 }
 
+// Has says whether a line stands in the estate.
+func (e *Estate) Has(line string) bool {
+	word, _, _ := strings.Cut(line, " ")
+	k := KindNamed(word)
+	return k != nil && slices.ContainsFunc(e.lists[k.index], func(r Record) bool { return Line(r) == line })
+}
+
 // Name is what the estate is called; "" where nothing says.
 func (e *Estate) Name() string {
 	for _, r := range e.lists[nameKind.index] {

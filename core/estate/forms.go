@@ -141,10 +141,42 @@ var (
 		},
 	}
 
+	// certified is what a certificate is for: a host name or an address (RFC 5280 §4.2.1.6).
+	certified = form[string]{
+		expected: "a host name or an address", wants: RefHostname, print: asIs,
+		parse: func(w Word, from int, text string) (string, error) {
+			if a, ok := parseIP(text); ok && !w.Quoted {
+				return a.String(), nil
+			}
+			return parseHostname(w, from, text)
+		},
+	}
+
+	// sitePath is a path that a site is picked by: /v1 and what is below it, /v1* and what begins so, or =/v1 alone.
+	sitePath = form[string]{
+		expected: "a path as /v1, /v1* or =/v1", print: asIs,
+		parse: func(w Word, from int, text string) (string, error) {
+			const expected = "a path as /v1, /v1* or =/v1"
+			path := strings.TrimPrefix(text, "=")
+			switch {
+			case w.Quoted:
+				return "", faultAt(w, 0, expected+", without quotes", "a quoted text stands where a path belongs")
+			case !strings.HasPrefix(path, "/"):
+				return "", faultAt(w, from, expected, "%q is no path", shorten(text))
+			case path != text && strings.HasSuffix(path, "*"):
+				return "", faultAt(w, from, expected, "%q is one path alone and every path that begins so", shorten(text))
+			}
+			return text, nil
+		},
+	}
+
 	pathForm = form[string]{
 		expected: "a path that begins with /", print: asIs,
 		parse: func(w Word, from int, text string) (string, error) {
-			if !strings.HasPrefix(text, "/") || w.Quoted {
+			if w.Quoted {
+				return "", faultAt(w, 0, "a path that begins with /, without quotes", "a quoted text stands where a path belongs")
+			}
+			if !strings.HasPrefix(text, "/") {
 				return "", faultAt(w, from, "a path that begins with /", "%q is no path", shorten(text))
 			}
 			return text, nil
@@ -246,8 +278,14 @@ var (
 		},
 	}
 	tunnelEnd = form[Endpoint]{
-		expected: "an address or a host name, with a port", wants: RefHostname, print: Endpoint.String,
-		parse: parseWithPort(parseHostname),
+		expected: "an address or a host name, with a port, as gate.example:7000 or 203.0.113.7:51820/udp", wants: RefHostname, print: Endpoint.String,
+		parse: func(w Word, from int, text string) (Endpoint, error) {
+			plain, udp := strings.CutSuffix(text, "/udp")
+			plain = strings.TrimSuffix(plain, "/tcp")
+			e, err := parseWithPort(parseHostname)(w, from, plain)
+			e.UDP = udp
+			return e, err
+		},
 	}
 
 	// intendTarget is a host name, an address or a place: what an intent speaks of.

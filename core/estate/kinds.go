@@ -152,6 +152,7 @@ var groupKind = declare(Kind{Word: "group", Defines: RefGroup}, sayGroup, nil, s
 var zoneKind = declare(Kind{Word: "zone", Defines: RefZone}, sayZone, nil, some(
 	pos("name", hostname, func(r *Zone) *string { return &r.Name }),
 	opt("ttl", "ttl", durationForm, func(r *Zone) *Seconds { return &r.TTL }),
+	opt("expires", "expires", dateForm, func(r *Zone) *Date { return &r.Expires }),
 	opt("for", "askers", askers, func(r *Zone) *[]Selector { return &r.For }),
 	opt("without", "without", list(enum("wildcard", "apex-alias")), func(r *Zone) *[]string { return &r.Without })))
 
@@ -172,18 +173,17 @@ var hostsEntryKind = declare(Kind{Word: "name"}, sayHostsEntry, nil, some(
 var forwardKind = declare(Kind{Word: "forward", Placed: true}, sayForward, checkForward, some(
 	pos("router", nameForm(RefHost), func(r *Forward) *string { return &r.Router }),
 	pos("bind", bindForm, func(r *Forward) *Bind { return &r.Bind }),
-	led("to", "target", targetForm, func(r *Forward) *Target { return &r.To }),
+	forwardTo(),
 	opt("from", "sources", sources, func(r *Forward) *[]Selector { return &r.From })),
 	excluding("inside or hairpin",
 		flag("inside", "inside", func(r *Forward) *bool { return &r.Inside }),
 		flag("hairpin", "hairpin", func(r *Forward) *bool { return &r.Hairpin })))
 
 var outboundKind = declare(Kind{Word: "outbound", Placed: true}, sayOutbound, nil, some(
-	pos("router", nameForm(RefHost), func(r *Outbound) *string { return &r.Router })),
-	excluding("from or leaving",
-		opt("from", "sources", sources, func(r *Outbound) *[]Selector { return &r.From }),
-		opt("leaving", "leaving", networkOrInternet, func(r *Outbound) *string { return &r.Leaving })), some(
-		required(opt("as", "rewritten", rewriteForm, func(r *Outbound) *string { return &r.As }))))
+	pos("router", nameForm(RefHost), func(r *Outbound) *string { return &r.Router }),
+	opt("from", "sources", sources, func(r *Outbound) *[]Selector { return &r.From }),
+	opt("leaving", "leaving", networkOrInternet, func(r *Outbound) *string { return &r.Leaving }),
+	required(opt("as", "rewritten", rewriteForm, func(r *Outbound) *string { return &r.As }))))
 
 var filterKind = declare(Kind{Word: "filter", Placed: true, Defines: RefFilter}, sayFilter, nil, some(
 	pos("name", newName, func(r *Filter) *string { return &r.Name }),
@@ -191,10 +191,12 @@ var filterKind = declare(Kind{Word: "filter", Placed: true, Defines: RefFilter},
 	pos("hook", enum("arriving", "input", "through", "output", "departing"), func(r *Filter) *string { return &r.Hook }),
 	led("otherwise", "otherwise", enum("pass", "drop", "refuse"), func(r *Filter) *string { return &r.Otherwise }),
 	oneOf("family", func(r *Filter) *string { return &r.Family }, "ipv4", "ipv6"),
-	flag("drop-wins", "drop_wins", func(r *Filter) *bool { return &r.DropWins }),
-	flag("stateless", "stateless", func(r *Filter) *bool { return &r.Stateless }),
-	flag("loopback-too", "loopback_too", func(r *Filter) *bool { return &r.LoopbackToo }),
-	flag("guards-containers", "guards_containers", func(r *Filter) *bool { return &r.GuardsContainers })))
+	flag("drop-wins", "drop_wins", func(r *Filter) *bool { return &r.DropWins })),
+	excluding("stateless or strict",
+		flag("stateless", "stateless", func(r *Filter) *bool { return &r.Stateless }),
+		flag("strict", "strict", func(r *Filter) *bool { return &r.Strict })), some(
+		flag("loopback-too", "loopback_too", func(r *Filter) *bool { return &r.LoopbackToo }),
+		flag("guards-containers", "guards_containers", func(r *Filter) *bool { return &r.GuardsContainers })))
 
 var ruleKind = declare(Kind{Word: "rule", Placed: true}, sayRule, nil, some(
 	pos("filter", nameForm(RefFilter), func(r *Rule) *string { return &r.Filter }),
@@ -228,6 +230,7 @@ var listenKind = declare(Kind{Word: "listen"}, sayListen, nil, some(
 		flag("passthrough", "passthrough", func(r *Listen) *bool { return &r.Passthrough })), some(
 		opt("cert", "certs", list(nameForm(RefCert)), func(r *Listen) *[]string { return &r.Certs }),
 		flag("first-answers", "first_answers", func(r *Listen) *bool { return &r.FirstAnswers }),
+		flag("in-order", "in_order", func(r *Listen) *bool { return &r.InOrder }),
 		flag("shared", "shared", func(r *Listen) *bool { return &r.Shared })))
 
 var tunnelKind = declare(Kind{Word: "tunnel", Defines: RefTunnel}, sayTunnel, nil, some(
@@ -239,7 +242,7 @@ var siteKind = declare(Kind{Word: "site", Placed: true}, saySite, checkSite, som
 	pos("service", nameForm(RefService), func(r *Site) *string { return &r.Service }),
 	pos("names", list(siteName), func(r *Site) *[]string { return &r.Names }),
 	opt("at", "bind", bindForm, func(r *Site) *Bind { return &r.At }),
-	opt("path", "path", pathForm, func(r *Site) *string { return &r.Path })),
+	opt("path", "path", sitePath, func(r *Site) *string { return &r.Path })),
 	excluding("to, redirect or files",
 		siteTo(),
 		opt("redirect", "redirect", redirectForm, func(r *Site) *Redirect { return &r.Redirect }),
@@ -274,9 +277,9 @@ var memberKind = declare(Kind{Word: "member"}, sayMember, nil, some(
 
 var certKind = declare(Kind{Word: "cert", Defines: RefCert}, sayCert, nil, some(
 	pos("name", newName, func(r *Cert) *string { return &r.Name }),
-	led("for", "hostnames", list(hostname), func(r *Cert) *[]string { return &r.For }),
-	led("expires", "expires", dateForm, func(r *Cert) *Date { return &r.Expires }),
-	led("on", "places", list(placeForm), func(r *Cert) *[]string { return &r.On }),
+	led("for", "hostnames", list(certified), func(r *Cert) *[]string { return &r.For }),
+	opt("expires", "expires", dateForm, func(r *Cert) *Date { return &r.Expires }),
+	required(opt("on", "places", list(placeForm), func(r *Cert) *[]string { return &r.On })),
 	opt("by", "method", enum("http-01", "dns-01", "tls-alpn-01", "hand"), func(r *Cert) *string { return &r.By }),
 	flag("alone", "alone", func(r *Cert) *bool { return &r.Alone }),
 	opt("through", "service", nameForm(RefService), func(r *Cert) *string { return &r.Through }),
@@ -452,6 +455,65 @@ func cleanRData(owner, typ string, raw []string, first Word) (string, error) {
 	return value, nil
 }
 
+// forwardTo is where a forward leads: an address, or a pool.
+func forwardTo() Field {
+	const expected = "an address, with ports where they change, as 10.40.8.10 or 10.40.8.10:22; or pool and its name"
+	get := func(r Record) *Forward { return r.(*Forward) }
+	poolName := nameForm(RefPool)
+	target := func(r Record) string {
+		switch f := get(r); {
+		case f.Pool != "":
+			return "pool " + f.Pool
+		case f.To.Addr.IsValid():
+			return f.To.String()
+		}
+		return ""
+	}
+	take := func(r Record, w *Words) error {
+		f := get(r)
+		if w.TakeIf("pool") {
+			word, err := w.Take(poolName.expected)
+			if err == nil {
+				f.Pool, err = poolName.parse(word, 0, word.Text)
+			}
+			return err
+		}
+		word, err := w.Take(expected)
+		if err == nil {
+			f.To, err = parseTarget(word, 0, word.Text)
+		}
+		return err
+	}
+	return Field{
+		Lead: "to", Column: "target", Expected: expected, Required: true, Choices: []string{"pool"}, Refers: RefPool,
+		take: take, print: target, load: loadWords(take),
+		values: func(r Record) []string {
+			if text := target(r); text != "" {
+				return []string{text}
+			}
+			return nil
+		},
+		refs: func(r Record) []Ref {
+			if p := get(r).Pool; p != "" {
+				return []Ref{{RefPool, p}}
+			}
+			return nil
+		},
+		reset: func(r Record) { get(r).To, get(r).Pool = Target{}, "" },
+	}
+}
+
+// loadWords reads a field from its words as they are written.
+func loadWords(take func(Record, *Words) error) func(Record, []string) error {
+	return func(r Record, values []string) error {
+		var words []Word
+		for _, text := range strings.Fields(strings.Join(values, " ")) {
+			words = append(words, Word{Text: text, Raw: text})
+		}
+		return take(r, NewWords(words, 0))
+	}
+}
+
 func siteTo() Field {
 	const expected = "a URL, or pool and its name"
 	get := func(r Record) *Site { return r.(*Site) }
@@ -481,13 +543,7 @@ func siteTo() Field {
 		Lead: "to", Column: "target", Expected: expected, Option: true, Choices: []string{"pool", "http://", "https://"}, Refers: RefPool,
 		take:  take,
 		print: target,
-		load: func(r Record, values []string) error {
-			var words []Word
-			for _, text := range strings.Fields(strings.Join(values, " ")) {
-				words = append(words, Word{Text: text, Raw: text})
-			}
-			return take(r, NewWords(words, 0))
-		},
+		load:  loadWords(take),
 		values: func(r Record) []string {
 			if text := target(r); text != "" {
 				return []string{text}

@@ -68,6 +68,7 @@ type (
 		Common
 		Name    string
 		TTL     Seconds
+		Expires Date // of its registration
 		For     []Selector
 		Without []string
 	}
@@ -91,7 +92,8 @@ type (
 		Common
 		Router  string
 		Bind    Bind
-		To      Target
+		To      Target // none where it leads to a pool
+		Pool    string
 		From    []Selector
 		Inside  bool
 		Hairpin bool
@@ -112,6 +114,7 @@ type (
 		Family           string // ipv4, ipv6 or "" for both
 		DropWins         bool
 		Stateless        bool
+		Strict           bool // what is of no known flow and begins none is dropped (tcp)
 		LoopbackToo      bool
 		GuardsContainers bool
 	}
@@ -148,6 +151,7 @@ type (
 		Passthrough  bool
 		Certs        []string
 		FirstAnswers bool
+		InOrder      bool // of the sites that fit a name, the first written answers
 		Shared       bool
 	}
 	Tunnel struct {
@@ -199,8 +203,8 @@ type (
 	Cert struct {
 		Common
 		Name    string
-		For     []string
-		Expires Date
+		For     []string // host names and addresses
+		Expires Date     // "" while it is wanted and not issued yet
 		On      []string
 		By      string
 		Alone   bool

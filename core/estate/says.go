@@ -132,7 +132,10 @@ func bindWords(b Bind) string {
 
 func sayForward(r *Forward) string {
 	to := r.To.Addr.String()
-	if !r.To.Kept() {
+	switch {
+	case r.Pool != "":
+		to = "the members in service of the pool " + r.Pool
+	case !r.To.Kept():
 		to += ", port " + r.To.Ports.List()
 	}
 	text := fmt.Sprintf("What comes to %s on %s goes on to %s", r.Router, bindWords(r.Bind), to)
@@ -174,7 +177,14 @@ func sayFilter(r *Filter) string {
 	if r.Family != "" {
 		what += fmt.Sprintf(" (%s only)", map[string]string{"ipv4": "IPv4", "ipv6": "IPv6"}[r.Family])
 	}
-	return fmt.Sprintf("%s judges %s; what no line of it names %s.", r.Name, what, verbs[r.Otherwise])
+	text := fmt.Sprintf("%s judges %s; what no line of it names %s", r.Name, what, verbs[r.Otherwise])
+	switch {
+	case r.Strict:
+		text += "; over tcp, what is of no flow it knows and begins none is dropped"
+	case r.Stateless:
+		text += "; it keeps no state, so that replies need lines of their own"
+	}
+	return text + "."
 }
 
 func sayRule(r *Rule) string {
@@ -242,7 +252,12 @@ func saySite(r *Site) string {
 	if slices.Contains(r.Names, "*") {
 		who = "any name"
 	}
-	if r.Path != "" {
+	switch {
+	case strings.HasPrefix(r.Path, "="):
+		who += " at the path " + r.Path[1:] + " alone"
+	case strings.HasSuffix(r.Path, "*"):
+		who += " where the path begins with " + strings.TrimSuffix(r.Path, "*")
+	case r.Path != "":
 		who += " under " + r.Path
 	}
 	does := ""
@@ -283,6 +298,9 @@ func sayMember(r *Member) string {
 }
 
 func sayCert(r *Cert) string {
+	if r.Expires == "" {
+		return fmt.Sprintf("A certificate %s for %s is wanted on %s, and not issued yet.", r.Name, joinWords(r.For), joinWords(r.On))
+	}
 	return fmt.Sprintf("The certificate %s covers %s until %s; it lies on %s.", r.Name, joinWords(r.For), r.Expires, joinWords(r.On))
 }
 

@@ -170,6 +170,7 @@ type Endpoint struct {
 	Addr netip.Addr // valid where the host part is an address
 	Host string     // else its words
 	Port uint16     // 0 where none is written
+	UDP  bool       // of a tunnel: it is dialled over UDP
 }
 
 func (e Endpoint) String() string {
@@ -183,7 +184,11 @@ func (e Endpoint) String() string {
 	if e.Addr.Is6() {
 		host = "[" + host + "]"
 	}
-	return host + ":" + strconv.Itoa(int(e.Port))
+	text := host + ":" + strconv.Itoa(int(e.Port))
+	if e.UDP {
+		text += "/udp"
+	}
+	return text
 }
 
 // URL is where a site hands on or redirects to (RFC 3986): scheme, host, port, and the rest as written.

@@ -31,6 +31,7 @@ export type WallAddress = Schemas['WallAddress'];
 export type Entry = Schemas['Entry'];
 export type Fault = Schemas['Fault'];
 export type Problem = Schemas['Problem'];
+export type Clash = Schemas['Clash'];
 export type LineAnswer = Schemas['LineAnswer'];
 export type TextAnswer = Schemas['TextAnswer'];
 export type Vantage = Schemas['Vantage'];
@@ -49,6 +50,8 @@ export class Failure extends Error {
   constructor(
     message: string,
     readonly problem?: Problem,
+    /** Nothing answered: asked again later it may. */
+    readonly noAnswer = false,
   ) {
     super(message);
   }
@@ -60,7 +63,7 @@ export async function ask<T>(request: Promise<{ data?: T; error?: unknown; respo
   try {
     result = await request;
   } catch {
-    throw new Failure('The program does not answer. What you typed is kept; it is tried again when it does.');
+    throw new Failure('The program does not answer.', undefined, true);
   }
   if (result.error !== undefined || result.data === undefined) {
     const problem = result.error as Problem | undefined;

@@ -603,6 +603,8 @@ export interface components {
              * @description The revision it is made on
              */
             base: number;
+            /** @description What its maker calls it: the same change sent again, since no answer came, is kept once */
+            key?: string;
             remove: string[];
             why?: string;
         };
@@ -611,19 +613,22 @@ export interface components {
             /** Format: int64 */
             revision: number;
         };
+        Clash: {
+            /** Format: date-time */
+            at: string;
+            /** @description As it was; empty where only the order is another, in which a place was said */
+            line: string;
+            /** @description As the edit has it; empty where it takes it out */
+            mine: string;
+            /** @description As it is now; empty where it is gone */
+            theirs: string;
+            who: string;
+        };
         Completion: {
             expected: string;
             /** Format: int64 */
             from: number;
             words: components["schemas"]["Suggestion"][];
-        };
-        Conflict: {
-            /** Format: int64 */
-            base: number;
-            /** Format: int64 */
-            current: number;
-            lines: string[];
-            since: components["schemas"]["Entry"][];
         };
         Counts: {
             /** Format: int64 */
@@ -691,6 +696,8 @@ export interface components {
              */
             base: number;
             from: string;
+            /** @description What its maker calls it: the same change sent again, since no answer came, is kept once */
+            key?: string;
             remove: string[];
             target: string;
             why?: string;
@@ -706,13 +713,18 @@ export interface components {
         };
         Entry: {
             act: string;
+            /** @description With their places, where they are ordered */
             added: string[];
+            /** Format: int64 */
+            addedCount: number;
             /** Format: date-time */
             at: string;
             effect?: string;
             /** Format: int64 */
             of?: number;
             removed: string[];
+            /** Format: int64 */
+            removedCount: number;
             /** Format: int64 */
             revision: number;
             undone: boolean;
@@ -1026,7 +1038,7 @@ export interface components {
             undeclared: boolean;
         };
         Problem: {
-            conflict?: components["schemas"]["Conflict"];
+            clashes?: components["schemas"]["Clash"][] | null;
             detail?: string;
             errors?: components["schemas"]["ErrorDetail"][] | null;
             faults?: components["schemas"]["Fault"][] | null;
@@ -1106,10 +1118,14 @@ export interface components {
         State: {
             day: string;
             name: string;
+            /** @description Why nothing can be kept, where the database may only be read */
+            readOnly?: string;
             /** Format: int64 */
             records: number;
             /** Format: int64 */
             revision: number;
+            /** @description What is wrong with the database file: nothing is kept while it is so */
+            trouble?: string;
             undo: components["schemas"]["Undo"];
         };
         Step: {

@@ -1,9 +1,12 @@
-import { useEffect, useId, useMemo, useRef, useState, type KeyboardEvent } from 'react';
+import { useEffect, useId, useMemo, useRef, useState, type ClipboardEvent, type KeyboardEvent } from 'react';
 import styled from 'styled-components';
 import { useLocation, useSearch } from 'wouter';
-import { api, ask, queries, type LineAnswer, type Vantage } from '../api/client';
+import { api, ask, queries, useKinds, type LineAnswer, type Vantage } from '../api/client';
 import { onBearing } from './bearing';
 import { EffectList } from './EffectList';
+import { leftByProgram } from './keys';
+import { linesOf } from './lines';
+import { CameBack, PastedLines } from './PastedLines';
 import { LinkButton } from './Quiet';
 import { traceURL, usesURL } from './route';
 import { useSession } from './session';
@@ -101,6 +104,9 @@ function beginsRecord(answer: LineAnswer | null, text: string) {
   return /^\s*\S+\s/.test(text) && (answer?.record ?? false);
 }
 
+/** How long a field stays empty before a line that came back is put into it again, in milliseconds. */
+const offerAfter = 600;
+
 /** One field, always there: a name, address or place is traced; a line of notation is recorded. */
 export function BearingLine() {
   const [text, setText] = useState('');
@@ -108,11 +114,14 @@ export function BearingLine() {
   const [picked, setPicked] = useState(-1);
   const [answer, setAnswer] = useState<LineAnswer | null>(null);
   const [answered, setAnswered] = useState('');
+  const [block, setBlock] = useState<string | null>(null); // several lines that were pasted
+  const [offered, setOffered] = useState(''); // the line that came back and is in the field
   const field = useRef<HTMLInputElement>(null);
   const asked = useRef(0);
   const [, go] = useLocation();
   const search = useSearch();
-  const { change, say } = useSession();
+  const { record: keep, returned, forget } = useSession();
+  const kinds = useKinds();
   const listId = useId();
 
   useEffect(() => {
@@ -147,6 +156,19 @@ export function BearingLine() {
     [],
   );
 
+  // What came back goes into the field again, where nobody is typing there.
+  const last = returned.at(-1);
+  useEffect(() => {
+    if (!last || last.id === offered || text !== '' || block !== null || linesOf(last.text).length > 1) return;
+    const timer = setTimeout(() => {
+      if (document.activeElement !== field.current) return;
+      setOffered(last.id);
+      setText(last.text);
+      setOpen(true);
+    }, offerAfter);
+    return () => clearTimeout(timer);
+  }, [last, offered, text, block]);
+
   const record = beginsRecord(answer, text);
   const names = useMemo(() => (record ? none : targets(text)), [record, text]);
   const choices: Suggestion[] =
@@ -171,49 +193,62 @@ export function BearingLine() {
     setPicked(-1);
   };
 
-  const trace = (target: string) => {
-    const from = new URLSearchParams(search).get('from') ?? 'internet';
+  const leave = (url: string) => {
     setText('');
+    setAnswer(null);
     close();
     field.current?.blur();
-    go(traceURL(target, from));
+    leftByProgram(field.current);
+    go(url);
   };
+  const trace = (target: string) => leave(traceURL(target, new URLSearchParams(search).get('from') ?? 'internet'));
+  const whereUsed = (word: string) => leave(usesURL(word));
 
-  const whereUsed = (word: string) => {
-    setText('');
-    close();
-    field.current?.blur();
-    go(usesURL(word));
-  };
-
-  const submit = async () => {
+  /** Takes the line at once, and frees the field: what is wrong with it comes back beside what is typed by then. */
+  const submit = () => {
     const line = text.trim();
     if (line === '') return;
-    let now = answer;
-    if (answered !== text) {
-      try {
-        now = await ask(api.POST('/api/line', { body: { line: text, cursor: 0 } }));
-      } catch (error) {
-        say({ text: error instanceof Error ? error.message : String(error), look: true });
-        return;
-      }
-      setAnswer(now);
-      setAnswered(text);
-    }
-    if (!beginsRecord(now, text) && !now?.canonical) {
+    const several = /\s/.test(line);
+    const isKind = kinds.data?.some((k) => k.word === line.split(/\s/)[0]?.toLowerCase()) ?? several;
+    if (!several && isKind) return; // the sheet says what may follow
+    if (!several) {
       trace(line);
       return;
     }
-    if (now?.fault || !now?.canonical) return; // the sheet says what is wrong; what was typed stays
-    const did = await change({ remove: [], add: [line] }, `Recorded ${now.canonical}`);
-    if (did) {
-      setText('');
-      setAnswer(null);
-      setPicked(-1);
-    }
+    keep(line);
+    if (offered) forget(offered);
+    setOffered('');
+    setText('');
+    setAnswer(null);
+    setPicked(-1);
+  };
+
+  const keepBlock = () => {
+    if (block === null || linesOf(block).length === 0) return;
+    keep(block);
+    setBlock(null);
+    field.current?.focus();
+  };
+
+  const paste = (e: ClipboardEvent) => {
+    const pasted = e.clipboardData.getData('text');
+    if (linesOf(pasted).length < 2) return;
+    e.preventDefault();
+    const input = field.current;
+    setBlock(
+      text.slice(0, input?.selectionStart ?? text.length) + pasted + text.slice(input?.selectionEnd ?? text.length),
+    );
+    setText('');
   };
 
   const onKey = (e: KeyboardEvent) => {
+    if (block !== null) {
+      if (e.key === 'Enter') keepBlock();
+      else if (e.key === 'Escape') setBlock(null);
+      else return;
+      e.preventDefault();
+      return;
+    }
     switch (e.key) {
       case 'ArrowDown':
         setPicked(Math.min(at + 1, choices.length - 1));
@@ -230,7 +265,7 @@ export function BearingLine() {
         if (e.shiftKey && !record && answer?.target) {
           whereUsed(answer.target.word);
         } else if (at >= 0) complete(choices[at]?.text ?? '');
-        else void submit();
+        else submit();
         break;
       case 'Escape':
         if (open) close();
@@ -243,6 +278,13 @@ export function BearingLine() {
   };
 
   const stale = answered !== text;
+  // What came back and is in the field again says why, until it is changed.
+  const back = returned.find((r) => r.id === offered && r.text === text);
+  const beside = returned.filter((r) => r !== back);
+  const fault = answer?.fault;
+  const slip =
+    back?.message ??
+    (!record && !stale && fault?.nearest && /\S\s+\S/.test(text) ? `${fault.what} (nearest: ${fault.nearest})` : '');
   const target = record || stale ? undefined : answer?.target;
   return (
     <Wrap
@@ -264,6 +306,8 @@ export function BearingLine() {
           }}
           onFocus={() => setOpen(true)}
           onKeyDown={onKey}
+          onPaste={paste}
+          readOnly={block !== null}
           role="combobox"
           aria-label="Trace a name, address or place; or write a record"
           aria-expanded={choices.length > 0}
@@ -276,10 +320,33 @@ export function BearingLine() {
         />
         {record && text ? <kbd>Enter records</kbd> : <kbd>/</kbd>}
       </Line>
-      {open && text.trim() !== '' && (choices.length > 0 || record || target) && (
-        <Sheet onMouseDown={(e) => e.preventDefault()}>
+      {block !== null && <PastedLines text={block} onChange={setBlock} keep={keepBlock} leave={() => setBlock(null)} />}
+      {((open && text.trim() !== '' && (choices.length > 0 || record || target || slip)) || beside.length > 0) && (
+        <Sheet
+          onMouseDown={(e) => {
+            if (!(e.target instanceof HTMLElement && e.target.closest('[data-returned]'))) e.preventDefault();
+          }}
+        >
+          {beside.slice(-3).map((r) => (
+            <CameBack
+              key={r.id}
+              returned={r}
+              edit={() => {
+                setOffered(r.id);
+                if (linesOf(r.text).length > 1) {
+                  setBlock(r.text);
+                  forget(r.id);
+                } else setText(r.text);
+                setOpen(true);
+                field.current?.focus();
+              }}
+              forget={() => forget(r.id)}
+            />
+          ))}
+          {beside.length > 3 && <Said>and {beside.length - 3} more that came back</Said>}
+          {slip && <Caution role="alert">{slip}</Caution>}
           {record && answer?.meaning && <Said>{answer.meaning}</Said>}
-          {record && answer?.fault && !stale && (
+          {record && answer?.fault && !stale && !back && (
             <Caution role="alert">
               {answer.fault.what}
               {answer.fault.expected && `; expected ${answer.fault.expected}`}

@@ -4,6 +4,7 @@ import { Link, useLocation, useSearch } from 'wouter';
 import { useAppState, useCounts } from '../api/client';
 import { Empty } from '../views/Empty';
 import { BearingLine } from './BearingLine';
+import { Clashes } from './Clashes';
 import { Hints, KeysDialog, useHints } from './hints';
 import { useKeys } from './keys';
 import { Rose } from './marks';
@@ -146,7 +147,7 @@ const Foot = styled.footer`
 export function Frame({ children, dark, onTurn }: { children: ReactNode; dark: boolean; onTurn: () => void }) {
   const state = useAppState();
   const counts = useCounts();
-  const { notice, connected, say, undoLast, redo } = useSession();
+  const { notice, connected, waiting, say, undoLast, redo } = useSession();
   const [location, go] = useLocation();
   const search = useSearch();
   const [keysOpen, setKeysOpen] = useState(false);
@@ -219,13 +220,18 @@ export function Frame({ children, dark, onTurn }: { children: ReactNode; dark: b
       </Views>
       <div role="status" aria-live="polite">
         {!connected && (
-          <Bar $look>The program does not answer. What is shown is as it was; changes wait until it does.</Bar>
+          <Bar $look>The program does not answer. What is shown is as it was. {waitingWords(waiting)}</Bar>
+        )}
+        {connected && (state.data?.trouble || state.data?.readOnly) && (
+          <Bar $look={!!state.data.trouble} data-trouble>
+            {state.data.trouble || state.data.readOnly}
+          </Bar>
         )}
         {notice && (
           <Bar $look={notice.look}>
             <span>
               {notice.text}
-              {notice.problem?.conflict && <Both problem={notice.problem.conflict} />}
+              {notice.problem?.clashes && <Clashes clashes={notice.problem.clashes} done={() => say(null)} />}
             </span>
             <LinkButton onPress={() => say(null)}>close</LinkButton>
           </Bar>
@@ -253,21 +259,8 @@ export function Frame({ children, dark, onTurn }: { children: ReactNode; dark: b
   );
 }
 
-/** Both sides of an edit that met another's. */
-function Both({
-  problem,
-}: {
-  problem: { lines: string[]; since: { removed: string[]; added: string[]; who: string }[] };
-}) {
-  return (
-    <>
-      {' '}
-      Nothing was changed. Yours: <code>{problem.lines.join(' · ')}</code>. Since then:{' '}
-      <code>
-        {problem.since
-          .map((e) => [...e.removed.map((l) => `− ${l}`), ...e.added.map((l) => `+ ${l}`)].join(' · '))
-          .join(' · ')}
-      </code>
-    </>
-  );
+/** What becomes of changes while nothing answers. */
+function waitingWords(n: number) {
+  if (n === 0) return 'Changes wait until it does.';
+  return n === 1 ? 'One change waits, and is sent when it does.' : `${n} changes wait, and are sent when it does.`;
 }

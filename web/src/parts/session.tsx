@@ -1,7 +1,19 @@
 // What every view may do: change the estate, take it back, say what happened; and whether the program answers.
 import { createContext, useCallback, useContext, useEffect, useMemo, useRef, useState, type ReactNode } from 'react';
 import { oldWords } from './EffectList';
-import { api, ask, Failure, queries, refresh, type Effect, type Mend, type Problem, type State } from '../api/client';
+import {
+  api,
+  ask,
+  Failure,
+  queries,
+  refresh,
+  type Clash,
+  type Effect,
+  type Mend,
+  type Problem,
+  type State,
+} from '../api/client';
+import { asChange } from './lines';
 
 export interface Notice {
   text: string;
@@ -9,9 +21,24 @@ export interface Notice {
   problem?: Problem;
 }
 
+/** Lines that were to be recorded and came back. */
+export interface Returned {
+  id: string;
+  text: string;
+  message: string;
+  clashes: Clash[];
+}
+
 interface Session {
   notice: Notice | null;
   connected: boolean;
+  /** How many changes wait for an answer. */
+  waiting: number;
+  returned: Returned[];
+  /** Records lines as one change, after those before it; what is refused comes back to `returned`. */
+  record: (text: string, key?: string) => void;
+  /** Lets go of lines that came back. */
+  forget: (id: string) => void;
   say: (notice: Notice | null) => void;
   /** Makes a change; gives what it did, or null where it was refused (and says why). */
   change: (mend: Mend, what: string) => Promise<Effect | null>;
@@ -57,14 +84,44 @@ export function effectWords(e: Effect | null | undefined) {
   return parts.join(', ');
 }
 
+/** Lines on their way to the program. */
+interface Sent {
+  text: string;
+  key: string;
+}
+
+/** What this page must not lose when it is left or loaded anew. */
+const kept = {
+  read: <T,>(name: string): T[] => JSON.parse(sessionStorage.getItem(name) ?? '[]') as T[],
+  write: (name: string, list: unknown[]) => sessionStorage.setItem(name, JSON.stringify(list)),
+};
+
+/** How long to wait before a change that nothing answered is sent again, in milliseconds. */
+const sendAgain = 1500;
+
+/** Sends a change until something answers. Its key lets the program know it again, where only the answer was lost. */
+async function send(mend: Mend, what: string, key: string) {
+  for (;;) {
+    try {
+      const body = { base: revisionNow(), remove: mend.remove, add: mend.add, why: what, key };
+      return await ask(api.POST('/api/change', { body }));
+    } catch (error) {
+      if (!(error instanceof Failure && error.noAnswer)) throw error;
+      await new Promise((resolve) => setTimeout(resolve, sendAgain));
+    }
+  }
+}
+
 export function SessionProvider({ children }: { children: ReactNode }) {
   const [notice, say] = useState<Notice | null>(null);
   const [connected, setConnected] = useState(true);
+  const [waiting, setWaiting] = useState(0);
+  const [returned, setReturned] = useState<Returned[]>(() => kept.read<Returned>('returned'));
   const queue = useRef<Promise<unknown>>(Promise.resolve());
 
   const failed = useCallback((error: unknown) => {
     const failure = error instanceof Failure ? error : new Failure(String(error));
-    say({ text: failure.message, look: true, problem: failure.problem });
+    say({ text: failure.message, look: !failure.noAnswer, problem: failure.problem });
   }, []);
 
   /** One thing after another, in the order in which the keys were pressed. */
@@ -74,12 +131,13 @@ export function SessionProvider({ children }: { children: ReactNode }) {
     return next;
   }, []);
 
-  const change = useCallback(
-    (mend: Mend, what: string) =>
-      inTurn(async () => {
+  /** Makes a change in its turn, and says what it did. */
+  const make = useCallback(
+    (mend: Mend, what: string, refused: (error: unknown) => void, key: string = crypto.randomUUID()) => {
+      setWaiting((n) => n + 1);
+      return inTurn(async () => {
         try {
-          const body = { base: revisionNow(), remove: mend.remove, add: mend.add, why: what };
-          const done = await ask(api.POST('/api/change', { body }));
+          const done = await send(mend, what, key);
           const effect = done.effect ?? { shut: [], names: [], doors: [], fixed: [], brought: [], old: [] };
           await refreshed(done.revision);
           const words = effectWords(effect);
@@ -90,12 +148,53 @@ export function SessionProvider({ children }: { children: ReactNode }) {
           });
           return effect;
         } catch (error) {
-          failed(error);
+          refused(error);
           return null;
+        } finally {
+          setWaiting((n) => n - 1);
         }
-      }),
-    [inTurn, failed],
+      });
+    },
+    [inTurn],
   );
+  const change = useCallback((mend: Mend, what: string) => make(mend, what, failed), [make, failed]);
+  const record = useCallback(
+    (text: string, key: string = crypto.randomUUID()) => {
+      kept.write('sent', [...kept.read<Sent>('sent').filter((s) => s.key !== key), { text, key }]);
+      const mend = asChange(text);
+      const lines = mend.remove.length + mend.add.length;
+      const what = lines === 1 ? `Recorded ${mend.add[0] ?? mend.remove[0]}` : `Recorded ${lines} lines`;
+      const refused = (error: unknown) => {
+        const failure = error instanceof Failure ? error : new Failure(String(error));
+        const fault = failure.problem?.faults?.[0];
+        const message = fault
+          ? `${lines > 1 ? `Line ${fault.line}: ` : ''}${fault.what}${fault.expected ? `; expected ${fault.expected}` : ''}${fault.nearest ? ` (nearest: ${fault.nearest})` : ''}`
+          : failure.message;
+        setReturned((list) => [
+          ...list,
+          { id: crypto.randomUUID(), text, message, clashes: failure.problem?.clashes ?? [] },
+        ]);
+      };
+      void make(mend, what, refused, key).finally(() =>
+        kept.write(
+          'sent',
+          kept.read<Sent>('sent').filter((s) => s.key !== key),
+        ),
+      );
+    },
+    [make],
+  );
+  const forget = useCallback((id: string) => setReturned((list) => list.filter((r) => r.id !== id)), []);
+
+  useEffect(() => kept.write('returned', returned), [returned]);
+
+  // What was on its way when the page was left is sent once more; where it was kept already, its key says so.
+  useEffect(() => {
+    const timer = setTimeout(() => {
+      for (const sent of kept.read<Sent>('sent')) record(sent.text, sent.key);
+    });
+    return () => clearTimeout(timer);
+  }, [record]);
 
   const turn = useCallback(
     (request: () => Promise<{ revision: number }>, done: string) =>
@@ -146,12 +245,21 @@ export function SessionProvider({ children }: { children: ReactNode }) {
     const follow = () => {
       close();
       if (document.hidden) return;
-      events = new EventSource('/api/events');
-      events.addEventListener('revision', (e) => {
-        setConnected(true);
+      const stream = new EventSource('/api/events');
+      events = stream;
+      stream.addEventListener('revision', (e) => {
+        setConnected((was) => {
+          if (!was) void refresh(); // whatever could not be asked meanwhile
+          return true;
+        });
         if (Number(e.data) !== revisionNow() && queries.getQueryData(['state'])) void refresh();
       });
-      events.onerror = () => setConnected(false);
+      // The file was lost or found again: the frame says so.
+      stream.addEventListener('trouble', () => void queries.invalidateQueries({ queryKey: ['state'] }));
+      stream.onerror = () => {
+        setConnected(false);
+        if (stream.readyState === EventSource.CLOSED && events === stream) setTimeout(follow, sendAgain);
+      };
     };
     follow();
     document.addEventListener('visibilitychange', follow);
@@ -172,8 +280,8 @@ export function SessionProvider({ children }: { children: ReactNode }) {
   }, [notice]);
 
   const session = useMemo(
-    () => ({ notice, connected, say, change, undo, undoLast, redo }),
-    [notice, connected, change, undo, undoLast, redo],
+    () => ({ notice, connected, waiting, returned, say, record, forget, change, undo, undoLast, redo }),
+    [notice, connected, waiting, returned, record, forget, change, undo, undoLast, redo],
   );
   return <Context.Provider value={session}>{children}</Context.Provider>;
 }

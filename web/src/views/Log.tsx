@@ -105,12 +105,13 @@ function title(e: Entry) {
 
 function LogLines({ entry }: { entry: Entry }) {
   const lines = [...entry.removed.map((l) => ({ l, out: true })), ...entry.added.map((l) => ({ l, out: false }))];
+  const all = entry.removedCount + entry.addedCount;
   return (
     <Lines>
       {lines.slice(0, most).map(({ l, out }, i) => (
         <div key={i}>{out ? <del>− {l}</del> : <ins>+ {l}</ins>}</div>
       ))}
-      {lines.length > most && <div>and {lines.length - most} lines more</div>}
+      {all > most && <div>and {all - Math.min(most, lines.length)} lines more</div>}
     </Lines>
   );
 }
