@@ -3,6 +3,7 @@ package estate
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 	"strconv"
 	"strings"
 )
@@ -238,12 +239,13 @@ var (
 	}
 
 	codeForm = form[string]{
-		expected: "a finding's code, as exposure.undeclared", print: asIs,
+		expected: "a finding's code, as exposure.undeclared", choices: Codes, print: asIs,
 		parse: func(w Word, from int, text string) (string, error) {
 			lower := strings.ToLower(text)
-			family, rest, ok := strings.Cut(lower, ".")
-			if w.Quoted || !ok || !isNameText(family) || !isNameText(rest) {
-				return "", faultAt(w, from, "a finding's code, as exposure.undeclared", "%q is none", shorten(text))
+			if w.Quoted || !slices.Contains(Codes, lower) {
+				fault := faultAt(w, from, "a finding's code, as exposure.undeclared", "%q is none", shorten(text))
+				fault.Nearest = Nearest(text, Codes)
+				return "", fault
 			}
 			return lower, nil
 		},

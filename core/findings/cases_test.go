@@ -147,7 +147,15 @@ func TestCases(t *testing.T) {
 		{`map box/app 400-500 to 3000`, `conflict.map box:443/tcp
 		  exposure.bypass box:400-442/tcp
 		  exposure.bypass box:444-500/tcp`},
-		{`listen store 0.0.0.0:9000 as other`, `conflict.socket store:9000/tcp`},
+		{`listen store 0.0.0.0:9000 as other`, `conflict.socket store:9000/tcp
+		  intent.undecided store:9000
+		  intent.undecided www.a.example:80,443`},
+		{`forward gate 443 to 10.0.8.20:9000`, `conflict.forward gate:443/tcp`},
+		{`forward gate 203.0.113.1:80 to 10.0.8.20:9000`, `conflict.forward gate:80/tcp`},
+		{`cert old for www.a.example expires 2026-11-28 on store by dns-01`, `cert.expiring old (no mend)`},
+		{`cert old for www.a.example expires 2026-11-20 on store by hand`, `cert.expired old (no mend)`},
+		{`cert wild for *.b.a.example expires 2027-11-20 on store by http-01`, `cert.method wild (no mend)`},
+		{`cert own for www.a.example expires 2027-11-20 on box/front by http-01 alone`, `cert.clash own (no mend)`},
 		{`listen store 9000/udp as other`, ``},
 		{`listen store 9000 as files`, `conflict.record listen store 9000 as files`},
 		{"- listen store 9000 as files\nlisten store 9000 as files shared\nlisten store 9000 as files2 shared", ``},
@@ -323,7 +331,7 @@ func TestCases(t *testing.T) {
 		  redirect.dead a.example:80
 		  redirect.dead www.a.example:80`},
 		{`- cert star for a.example,*.a.example expires 2027-03-01 on box/front by dns-01
-		  cert star for a.example,*.a.example expires 2026-11-25 on box/front by dns-01`, ``},
+		  cert star for a.example,*.a.example expires 2026-11-25 on box/front by dns-01`, `cert.expiring star (no mend)`},
 		{`- cert star for a.example,*.a.example expires 2027-03-01 on box/front by dns-01
 		  - listen box/front 443 as front tls cert star
 		  listen box/front 443 as front tls`, `cert.missing a.example:443
@@ -536,11 +544,16 @@ func TestCases(t *testing.T) {
 		{`site front a.example at 80 to http://app:3000`, `exposure.plaintext box:80/tcp
 		  exposure.plaintext gate:80/tcp`},
 		// Ways.
-		{"host second router\naddress second 10.0.8.2 perimeter\naddress second 203.0.113.9 internet\nroute store default via 10.0.8.1", `path.tie a.example:443
+		{"host second router\naddress second 10.0.8.2 perimeter\naddress second 203.0.113.9 internet\nroute store default via 10.0.8.1", `intent.undecided a.example:80,443
+		  intent.undecided www.a.example:80,443
+		  path.tie a.example:443
 		  path.tie a.example:80
 		  path.tie www.a.example:443
 		  path.tie www.a.example:80`},
-		{"host second router\naddress second 10.0.8.2 perimeter\naddress second 10.0.0.2 yard\nlisten store 22 as ssh\nrule local pass 22 from yard\nintend store 22 for yard\nrule edge pass 22 from yard to store", `path.tie a.example:443
+		{"host second router\naddress second 10.0.8.2 perimeter\naddress second 10.0.0.2 yard\nlisten store 22 as ssh\nrule local pass 22 from yard\nintend store 22 for yard\nrule edge pass 22 from yard to store", `intent.undecided a.example:80,443
+		  intent.undecided store:22 (no mend)
+		  intent.undecided www.a.example:80,443
+		  path.tie a.example:443
 		  path.tie a.example:80
 		  path.tie store:22 (no mend)
 		  path.tie www.a.example:443

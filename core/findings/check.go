@@ -1,6 +1,7 @@
 package findings
 
 import (
+	"cmp"
 	"context"
 	"maps"
 	"slices"
@@ -17,12 +18,13 @@ import (
 type Checked struct {
 	Report
 	survey
-	records *recordParts
-	names   *kept[nameKey, *namePart]
-	clashes [][]model.Clash // by place
-	filters *kept[*estate.Filter, *filterPart]
-	behind  *listening
-	open    *exposed
+	records  *recordParts
+	names    *kept[nameKey, *namePart]
+	clashes  [][]model.Clash // by place
+	forwards [][]*Finding    // of forwards that take from others, by place
+	filters  *kept[*estate.Filter, *filterPart]
+	behind   *listening
+	open     *exposed
 
 	all        tally
 	unresolved map[string]bool        // the names that are said not to resolve
@@ -47,9 +49,9 @@ type check struct {
 // add notes a finding.
 func (c *check) add(f Finding) { c.found = append(c.found, f.made()) }
 
-// made is a finding with its level.
+// made is a finding with its level: that of its code, where it has none of its own.
 func (f Finding) made() *Finding {
-	f.Level, f.id = LevelOf(f.Code), unique.Make([2]string{f.Code, f.Subject})
+	f.Level, f.id = cmp.Or(f.Level, LevelOf(f.Code)), unique.Make([2]string{f.Code, f.Subject})
 	if f.Records == nil {
 		f.Records = []string{}
 	}

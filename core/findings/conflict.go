@@ -13,7 +13,7 @@ import (
 // ofPorts finds ports that two claim: listeners, maps, or one of each.
 func (x *Checked) ofPorts(before *Checked, e edit) []*Finding {
 	c := check{survey: x.survey}
-	x.clashes = make([][]model.Clash, len(x.m.Places))
+	x.clashes, x.forwards = make([][]model.Clash, len(x.m.Places)), make([][]*Finding, len(x.m.Places))
 	for i, p := range x.m.Places {
 		if before.clashes != nil && e.before.Places[i] == p {
 			x.clashes[i] = before.clashes[i]
@@ -23,6 +23,14 @@ func (x *Checked) ofPorts(before *Checked, e edit) []*Finding {
 		for _, clash := range x.clashes[i] {
 			c.add(c.clash(clash))
 		}
+		if before.forwards != nil && e.before.Places[i] == p {
+			x.forwards[i] = before.forwards[i]
+		} else {
+			one := check{survey: x.survey}
+			one.forwardsTaken(p)
+			x.forwards[i] = one.found
+		}
+		c.found = append(c.found, x.forwards[i]...)
 	}
 	return c.found
 }

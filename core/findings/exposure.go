@@ -230,7 +230,7 @@ func (c *opened) finding() Finding {
 	}
 	switch o.code {
 	case "exposure.undeclared":
-		f.Why = fmt.Sprintf("Open, and no intent says so: %s reaches %s.", who(e.from), at)
+		f.Why = fmt.Sprintf("Open, and no intent says so: %s reaches %s.", o.who(), at)
 		f.Mend = c.undeclaredMend()
 	case "exposure.wider":
 		f.Why = fmt.Sprintf("Open to more than it is meant for: %s, and %s reaches it too, at %s.", meantFor(e.Meant), whoOf(e), at)
@@ -239,7 +239,7 @@ func (c *opened) finding() Finding {
 		}
 		f.Mend = c.narrowing()
 	case "intent.contradicted":
-		f.Why = fmt.Sprintf("Nobody is meant to reach %s, and %s does: %s.", o.intent.Target, who(e.from), at)
+		f.Why = fmt.Sprintf("Nobody is meant to reach %s, and %s does: %s.", o.intent.Target, o.who(), at)
 		f.Records = append(lines(o.intent), f.Records...)
 		f.Mend = c.shutting()
 	case "exposure.past-input":
@@ -250,7 +250,7 @@ func (c *opened) finding() Finding {
 			f.Records = append(f.Records, estate.Line(in.Record))
 			names = append(names, in.Record.Name)
 		}
-		f.Why = fmt.Sprintf("%s reaches %s on %s by the map, ahead of the input filter %s, which would have stopped it.", who(e.from), e.Service, e.Place, joined(names))
+		f.Why = fmt.Sprintf("%s reaches %s on %s by the map, ahead of the input filter %s, which would have stopped it.", o.who(), e.Service, e.Place, joined(names))
 		f.Mend = c.closing(e.Open)
 	case "exposure.bypass":
 		past := "its front " + o.front.Place
@@ -260,7 +260,7 @@ func (c *opened) finding() Finding {
 		case o.front.TLS && !e.Listen.TLS:
 			past += ", which encrypts"
 		}
-		f.Why = fmt.Sprintf("%s reaches %s around %s.", who(e.from), at, past)
+		f.Why = fmt.Sprintf("%s reaches %s around %s.", o.who(), at, past)
 		f.Records = append(slices.Clone(f.Records), estate.Line(o.front.Site))
 		f.Mend = c.shutting()
 	case "exposure.admin":
@@ -269,14 +269,14 @@ func (c *opened) finding() Finding {
 			f.Mend = c.shutting()
 		}
 	case "exposure.plaintext":
-		f.Why = fmt.Sprintf("Anyone on the internet reaches %s, and what is said there can be read on the way.", at)
+		f.Why = fmt.Sprintf("%s reaches %s, and what is said there can be read on the way.", o.who(), at)
 		f.Mend = c.encrypting(e.Open)
 	case "exposure.family":
 		other, family := "IPv6", "IPv4"
 		if e.addrIs6() {
 			other, family = family, other
 		}
-		f.Why = fmt.Sprintf("Over %s anyone on the internet reaches %s, and over %s not.", family, at, other)
+		f.Why = fmt.Sprintf("Over %s %s reaches %s, and over %s not.", family, o.who(), at, other)
 		if len(e.Sources.Only)+len(e.Sources.Except) > 0 {
 			f.Why = fmt.Sprintf("Over %s more of the internet reaches %s than over %s.", family, at, other)
 		}
@@ -284,7 +284,7 @@ func (c *opened) finding() Finding {
 			f.Mend = c.shutting()
 		}
 	case "exposure.source-lost":
-		f.Why = fmt.Sprintf("The port relay of %s hides who asks: %s has a list of sources, and sees the relay instead of %s.", e.Host, what, who(e.from))
+		f.Why = fmt.Sprintf("The port relay of %s hides who asks: %s has a list of sources, and sees the relay instead of %s.", e.Host, what, o.who())
 		if e.Intent == trace.None && e.Map != nil && !c.lets(e.Map) {
 			f.Mend = &trace.Mend{Remove: lines(e.Map), Add: lines(estate.With(e.Map, func(m *estate.Map) { m.NoRelay = true }))}
 		}
@@ -336,6 +336,49 @@ func whoOf(e seen) string {
 		return fmt.Sprintf("%s but for %s", who(e.from), strings.Join(e.Sources.Except, ", "))
 	}
 	return who(e.from)
+}
+
+// who is whoever of the first vantage reaches something open: to exactly whom, where not everybody there does.
+func (o *opening) who() string {
+	var only, except []string
+	for i := range o.seen {
+		e := &o.seen[i]
+		switch {
+		case e.from != o.seen[0].from:
+		case len(e.Sources.Only) > 0:
+			only = appendEach(only, e.Sources.Only)
+		case len(e.Sources.Except) > 0:
+			except = appendEach(except, e.Sources.Except)
+		default:
+			return who(e.from)
+		}
+	}
+	switch {
+	case len(except) > 0 && len(only) == 0:
+		return who(o.seen[0].from) + " but for " + shortList(except)
+	case len(only) > 0 && len(except) == 0:
+		return "whoever asks from " + shortList(only)
+	}
+	return who(o.seen[0].from)
+}
+
+func appendEach(list, more []string) []string {
+	for _, word := range more {
+		word = strings.TrimSuffix(strings.TrimSuffix(word, "/32"), "/128") // a single address is written so
+		if !slices.Contains(list, word) {
+			list = append(list, word)
+		}
+	}
+	return list
+}
+
+// shortList is a list in words; of a long one the first, and how many more there are.
+func shortList(list []string) string {
+	const most = 4
+	if len(list) > most {
+		list = append(list[:most-1:most-1], fmt.Sprintf("%d more", len(list)-most+1))
+	}
+	return joined(list)
 }
 
 // undeclaredMend closes what nothing intends, or says that it is meant.

@@ -55,20 +55,18 @@ type Report struct {
 
 var families = map[string]Level{
 	"conflict": Error, "path": Error, "upstream": Error, "cert": Error, "intent": Error,
-	"site": Warning, "pool": Warning, "tunnel": Warning, "redirect": Warning, "exposure": Warning,
+	"site": Warning, "redirect": Warning, "exposure": Warning,
 	"name": Warning, "order": Warning, "temporary": Warning, "record": Warning,
 }
 
 var exceptions = map[string]Level{
-	"conflict.record": Note, "path.tie": Warning,
+	"conflict.record": Note, "path.tie": Warning, "intent.undecided": Warning,
 	"site.none": Error, "site.unknown-service": Error, "site.speech": Error,
-	"upstream.cleartext": Warning, "pool.empty": Error, "pool.down": Error, "tunnel.closed": Error,
 	"cert.expiring": Warning, "cert.trial": Warning, "redirect.dead": Error, "redirect.loop": Error,
 	"exposure.wider": Error, "exposure.bypass": Error, "exposure.admin": Error,
 	"name.unresolved": Error, "name.broken-alias": Error, "name.alias-loop": Error, "name.dangling": Error,
 	"name.stale": Error, "name.mail": Error, "name.unsupported": Error, "name.undelegated": Error,
 	"order.redundant": Note, "order.unused": Note, "name.no-www": Note, "name.near-miss": Note,
-	"redirect.missing": Note, "tunnel.unused": Note, "record.without-effect": Note,
 }
 
 // LevelOf is the level of a code.

@@ -15,6 +15,7 @@ type aim struct {
 	intent *estate.Intent
 	broken []broken
 	bare   []broken // where nobody signs in, though it is to be guarded
+	unsure []broken // where it cannot be told
 }
 
 // broken is a path that does not do what an intent says, and the walk that found it.
@@ -24,19 +25,26 @@ type broken struct {
 	port string
 }
 
-// met notes whether paths do what an intent says.
-func (a *aim) met(key trace.PortKey, from trace.Vantage, paths []trace.Path) {
+// hold notes whether paths do what an intent says.
+func (c *check) hold(a *aim, key trace.PortKey, from trace.Vantage, paths []trace.Path) {
 	for i := range paths {
 		p := &paths[i]
 		wrong := slices.ContainsFunc(p.Breaks, func(b trace.Break) bool { return b.Code == "path.wrong-place" })
 		switch {
-		case p.Outcome == trace.Undecided: // nobody can say
-		case !p.Outcome.Good() && p.Outcome != trace.Outside || wrong:
+		case p.Outcome == trace.Undecided:
+			a.unsure = append(a.unsure, broken{p, from.Word, keyWord(key)})
+		case !p.Outcome.Good() && (p.Outcome != trace.Outside || c.isOurs(a.intent.Reaching)) || wrong:
 			a.broken = append(a.broken, broken{p, from.Word, keyWord(key)})
 		case a.intent.Guarded && p.Outcome == trace.Arrives && !p.Guarded():
 			a.bare = append(a.bare, broken{p, from.Word, keyWord(key)})
 		}
 	}
+}
+
+// isOurs says whether an intent is to reach a place of ours.
+func (c *check) isOurs(reaching estate.Endpoint) bool {
+	p := c.m.PlaceNamed(reaching.Host)
+	return p != nil && !p.Outside
 }
 
 // aim says of an intent whether those it is for get there, and by a guard where it says so.
@@ -51,6 +59,15 @@ func (c *check) aim(a *aim) {
 		f.Mend = unmetMend(a.broken)
 		c.add(f)
 	}
+	if len(a.unsure) > 0 && len(a.broken) == 0 {
+		b := a.unsure[0]
+		why, records := notKnown(b.path)
+		c.add(Finding{
+			Code: "intent.undecided", Subject: subject, Records: append(lines(a.intent), records...), Trace: &Where{a.intent.Target + ":" + b.port, b.from},
+			Why:  fmt.Sprintf("Meant for %s, and whether it is so cannot be told: %s", selectorsOf(a.intent.For), why),
+			Mend: unmetMend(a.unsure),
+		})
+	}
 	if len(a.bare) > 0 {
 		b := a.bare[0]
 		f := Finding{
@@ -60,6 +77,16 @@ func (c *check) aim(a *aim) {
 		f.Mend = c.guarding(a.bare)
 		c.add(f)
 	}
+}
+
+// notKnown is what is not written down, for which it cannot be told how a path ends, and the records that stand there.
+func notKnown(p *trace.Path) (string, []string) {
+	for i := range p.Steps {
+		if s := &p.Steps[i]; s.Verdict == trace.Unsettled {
+			return s.Why, s.Records
+		}
+	}
+	return "something on the way is not written down.", nil
 }
 
 func selectorsOf(list []estate.Selector) string {
@@ -76,6 +103,8 @@ func waysOf(list []broken, ends bool) string {
 	for _, b := range list {
 		w := fmt.Sprintf("port %s from %s", b.port, b.from)
 		switch {
+		case ends && b.path.Outcome == trace.Outside:
+			w += " leads to somebody else's"
 		case ends && b.path.Outcome.Good():
 			w += " ends elsewhere than at " + *b.path.Intended
 		case ends:

@@ -23,7 +23,7 @@ func (c *check) ownSake() {
 		for i := range p.Sockets {
 			s := &p.Sockets[i]
 			a := s.Record.Bind.Addr
-			if a.IsValid() && !a.IsUnspecified() && !a.IsLoopback() && !p.Owns(a) && !c.blockAt(p, a) {
+			if a.IsValid() && !a.IsUnspecified() && !a.IsLoopback() && !p.Answers(a) && !c.blockAt(p, a) {
 				c.add(Finding{
 					Code: "path.listen-address", Subject: fmt.Sprintf("%s:%s", s.Record.Place, first(s.Record.Bind.Ports)), Records: lines(s.Record),
 					Why:  fmt.Sprintf("%s is bound to %s, which %s does not hold.", s.Record.Service, a, p.Name),
@@ -59,7 +59,7 @@ func (c *check) blockAt(p *model.Place, a netip.Addr) bool {
 func (c *check) forward(p *model.Place, f *model.Forward) {
 	rec := f.Record
 	subject := fmt.Sprintf("%s:%s", p.Name, first(rec.Bind.Ports))
-	if a := rec.Bind.Addr; a.IsValid() && !p.Owns(a) && !c.blockAt(p, a) {
+	if a := rec.Bind.Addr; a.IsValid() && !p.Answers(a) && !c.blockAt(p, a) {
 		found := Finding{Code: "path.forward-address", Subject: subject, Records: lines(rec), Why: fmt.Sprintf("The forward is for %s, which %s does not answer for.", a, p.Name)}
 		if outer := c.m.OuterAddrs(p, a.Is6()); len(outer) == 1 {
 			found.Mend = &trace.Mend{Remove: lines(rec), Add: lines(estate.With(rec, func(n *estate.Forward) { n.Bind.Addr = outer[0] }))}
@@ -67,6 +67,9 @@ func (c *check) forward(p *model.Place, f *model.Forward) {
 		c.add(found)
 	}
 	to := rec.To.Addr
+	if rec.Pool != "" {
+		return
+	}
 	if p.Owns(to) || to.IsLoopback() {
 		return
 	}
@@ -211,7 +214,7 @@ func offLine(r estate.Record) *trace.Mend {
 func (c *check) mapping(p *model.Place, m *model.Map) {
 	rec := m.Record
 	subject := fmt.Sprintf("%s:%s", p.Name, first(rec.Bind.Ports))
-	if a := rec.Bind.Addr; a.IsValid() && !a.IsUnspecified() && !a.IsLoopback() && !p.Owns(a) {
+	if a := rec.Bind.Addr; a.IsValid() && !a.IsUnspecified() && !a.IsLoopback() && !p.Answers(a) {
 		c.add(Finding{
 			Code: "path.listen-address", Subject: subject, Records: lines(rec), Why: fmt.Sprintf("The map is on %s, which %s does not hold.", a, p.Name),
 			Mend: &trace.Mend{Remove: lines(rec), Add: lines(estate.With(rec, func(n *estate.Map) { n.Bind.Addr = netip.Addr{} }))},

@@ -1,6 +1,7 @@
 package findings
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"slices"
@@ -33,6 +34,7 @@ type recordParts struct {
 type wholePart struct {
 	kinds []string // the kinds of lines that it comes of, besides those that say how machines hang together
 	lands bool     // and of where intents land
+	said  section  // ofRecords, where it is not unlessSaid
 	look  func(*check)
 	found []*Finding
 }
@@ -45,6 +47,7 @@ func wholeParts() []wholePart {
 		{kinds: []string{"zone", "dns", "listen", "site", "intend", "cert"}, look: (*check).unsupportedAnywhere},
 		{kinds: []string{"zone", "dns"}, look: (*check).delegations},
 		{kinds: []string{"listen", "site"}, look: (*check).sites},
+		{kinds: []string{"cert", "listen"}, said: unlessSaid, look: (*check).certificates},
 		{kinds: []string{"forward", "map", "listen"}, lands: true, look: (*check).ownSake},
 	}
 }
@@ -120,7 +123,7 @@ func (s *survey) lookAtRecords(before *recordParts, e edit) (*recordParts, turn)
 				c := check{survey: *s}
 				x.look(&c)
 				x.found = c.found
-				turns[4+i].part(ofRecords, old.whole[i].found, x.found)
+				turns[4+i].part(cmp.Or(x.said, ofRecords), old.whole[i].found, x.found)
 			})
 		}
 	}

@@ -48,6 +48,8 @@ type lineMet struct {
 type visiting struct {
 	check
 	*visit
+	intended bool // the visit is an intent's
+	wildcard bool // to the unknown names of a wildcard
 }
 
 // goes follows a target and notes the breaks of its paths.
@@ -60,6 +62,7 @@ func (c *visiting) goes(target trace.Target, label string, key trace.PortKey, fr
 // intent walks from everybody whom an intent is for.
 func (c *visiting) intent(i *estate.Intent) {
 	a := &aim{intent: i}
+	c.intended = true
 	c.reads.Asked(i.Target)
 	if tg, err := c.t.ParseTarget(i.Target); err == nil {
 		for _, s := range i.For {
@@ -74,7 +77,7 @@ func (c *visiting) intent(i *estate.Intent) {
 					c.leads(tg.Name, key, v, paths)
 				}
 				c.paths(i.Target+":"+keyWord(key), v.Word, paths)
-				a.met(key, v, paths)
+				c.hold(a, key, v, paths)
 			}
 		}
 	}
@@ -84,12 +87,13 @@ func (c *visiting) intent(i *estate.Intent) {
 // name walks to a name at its ports, where no intent does.
 func (c *visiting) name(n *trace.Name, v trace.Vantage) {
 	tg := trace.Target{Text: n.Name, Name: n.Name}
+	c.wildcard = strings.HasPrefix(n.Name, "*.")
 	c.reads.Asked(n.Name)
 	ports, known := c.t.PortsReading(n.Name, &v, &c.reads)
 	intents := c.t.IntentsOf(n.Name)
 	var all []trace.Path
 	for _, k := range ports {
-		if slices.ContainsFunc(intents, func(i *estate.Intent) bool { return amongKeys(i.Ports, k) }) {
+		if slices.ContainsFunc(intents, func(i *estate.Intent) bool { return amongKeys(i.Ports, k) && c.isForSomebody(i) }) {
 			continue
 		}
 		paths := c.goes(tg, n.Name+":"+keyWord(k), k, v)
@@ -103,12 +107,20 @@ func (c *visiting) name(n *trace.Name, v trace.Vantage) {
 	if !known && len(all) > 0 && !slices.ContainsFunc(all, func(p trace.Path) bool { return p.Outcome.Good() }) {
 		c.paths(n.Name, v.Word, all[:1]) // nothing gives a port: once is enough
 	}
-	if !n.Owner && v.Word == "internet" && !c.t.AddressedAnywhere(n.Name, &c.reads) {
+	if !n.Owner && v.Word == "internet" && !c.t.AddressedAnywhere(n.Name, &c.reads) && !c.t.InHostsFile(n.Name) && !c.t.OnlyAskedInside(n.Name) {
 		c.unrecorded = Finding{
 			Code: "name.unresolved", Subject: n.Name, Records: n.Records, Trace: &Where{n.Name, "internet"},
 			Why: fmt.Sprintf("%s is used here, and no record gives it an address.", n.Name),
 		}.made()
 	}
+}
+
+// isForSomebody says whether a word of an intent's audience is recorded, or nobody: else it is walked as if it were not there.
+func (c *visiting) isForSomebody(i *estate.Intent) bool {
+	return slices.ContainsFunc(i.For, func(s estate.Selector) bool {
+		_, err := c.t.VantageNamed(s.String())
+		return s.Word == "nobody" || err == nil
+	})
 }
 
 // leads looks at a name by where it leads from the internet.
@@ -125,6 +137,9 @@ func (c *visiting) paths(target string, from string, paths []trace.Path) {
 		p := &paths[i]
 		c.remember(p, target)
 		for _, b := range p.Breaks {
+			if c.asIntended(p, b.Code) {
+				continue
+			}
 			f := Finding{Code: b.Code, Subject: b.Subject, Why: b.Why, Records: b.Records, Mend: b.Mend, Trace: &Where{target, from}}
 			if from != "internet" {
 				f.Why += fmt.Sprintf(" (from %s)", from)
@@ -135,6 +150,15 @@ func (c *visiting) paths(target string, from string, paths []trace.Path) {
 			c.add(f)
 		}
 	}
+}
+
+// asIntended says whether a break is no fault of a name that no intent speaks of: an unknown name of a wildcard that goes unanswered,
+// and one denied whom nothing admits.
+func (c *visiting) asIntended(p *trace.Path, code string) bool {
+	if c.intended || code != "site.none" && code != "site.sources" && code != "redirect.dead" {
+		return false
+	}
+	return p.Outcome == trace.Denied || c.wildcard && p.Outcome == trace.Unanswered
 }
 
 // remember notes which lines a path meets, those of filters with their ports, and what stands before what.

@@ -66,7 +66,7 @@ func (s *survey) walk(before *walks, e edit) (*walks, turn) {
 		keys, next.called = calls(next.names)
 	}
 	stands := func(_ int, v *visit) bool { return !e.touch.Reading(&v.reads) }
-	visiting := func() *visiting { return &visiting{check{survey: *s}, &visit{}} }
+	visiting := func() *visiting { return &visiting{check: check{survey: *s}, visit: &visit{}} }
 	intents, ofIntents := redo(s.ctx, before.intents, s.m.Intents, stands, func(i int) *visit {
 		c := visiting()
 		c.intent(s.m.Intents[i])

@@ -26,6 +26,7 @@ func Compile(e *estate.Estate) *Model {
 	m.compileRoutes()
 	m.compileRegions()
 	m.compileIslands()
+	m.compileOuter()
 	m.compileLines(part{all: true, rules: e.Of(estate.KindNamed("rule"))})
 	m.compileLists()
 	m.compileOff(func(*estate.Kind) bool { return true })
@@ -130,14 +131,27 @@ func (m *Model) hold(p *Place, n NetID, a netip.Addr, r estate.Record) {
 	m.owners[a] = append(m.owners[a], Holding{p.ID, r})
 }
 
+// holders are the host that holds an address, the first in force of those that share it, and those that stand by.
+func (m *Model) holders(r *estate.Address) (first *Place, others []*Place) {
+	for _, name := range r.Hosts {
+		switch p := m.PlaceNamed(name); {
+		case p == nil:
+		case first == nil:
+			first = p
+		default:
+			others = append(others, p)
+		}
+	}
+	return first, others
+}
+
 func (m *Model) compileAddresses() {
 	for _, r := range inForce[*estate.Address](m.Estate, "address") {
-		id, ok := m.places[r.Hosts[0]]
+		p, others := m.holders(r)
 		n, okNet := m.networks[r.Network]
-		if !ok || !okNet {
+		if p == nil || !okNet {
 			continue
 		}
-		p := m.Places[id]
 		switch {
 		case r.Held.Unknown:
 			leg := m.leg(p, n)
@@ -147,11 +161,19 @@ func (m *Model) compileAddresses() {
 			leg := m.leg(p, n)
 			leg.Blocks = append(leg.Blocks, r.Held.Block)
 			leg.Records = append(leg.Records, r)
-			if n == Internet {
-				m.Blocks = append(m.Blocks, Block{r.Held.Block, id, r})
+			if b := (Block{r.Held.Block, n, p.ID, r}); n == Internet {
+				m.Blocks = append(m.Blocks, b)
+			} else {
+				m.inner = append(m.inner, b)
 			}
 		default:
 			m.hold(p, n, r.Held.Addr, r)
+			for _, other := range others {
+				if other.standby == nil {
+					other.standby = map[netip.Addr]bool{}
+				}
+				other.standby[r.Held.Addr] = true
+			}
 		}
 	}
 	for _, n := range m.Networks[1:] {
@@ -199,7 +221,7 @@ func (m *Model) compileAddresses() {
 		heldThere = append(heldThere, a)
 	}
 	var blocks []netip.Prefix
-	for _, b := range m.Blocks {
+	for _, b := range slices.Concat(m.Blocks, m.inner) {
 		blocks = append(blocks, b.Prefix)
 	}
 	taken = append(taken, netset.AddrsOf(heldThere...), netset.PrefixesOf(blocks...))
@@ -222,8 +244,43 @@ func (m *Model) compileRoutes() {
 			p.Routes = append(p.Routes, Route{to, r.Via, r})
 		}
 	}
+	m.routeBlocks()
 	for _, p := range m.Places {
 		slices.SortStableFunc(p.Routes, func(a, b Route) int { return cmp.Compare(b.To.Bits(), a.To.Bits()) })
+	}
+}
+
+// routeBlocks gives the machines of a network their way to a block that is routed to one of them there.
+func (m *Model) routeBlocks() {
+	for _, b := range m.inner {
+		via, ok := m.Places[b.Place].Addr(b.Net, b.Prefix.Addr().Is6())
+		if !ok {
+			continue // by an address that nobody wrote down
+		}
+		for _, id := range m.Networks[b.Net].Members {
+			if id != b.Place {
+				m.Places[id].Routes = append(m.Places[id].Routes, Route{b.Prefix, via, b.Record})
+			}
+		}
+	}
+}
+
+// compileOuter finds the network by which a router that is not on internet, and has no default route written, is led there: the
+// only router of its networks that leads on.
+func (m *Model) compileOuter() {
+	for _, p := range m.Places {
+		if !p.Router || p.Leg(Internet) != nil || slices.ContainsFunc(p.Routes, func(r Route) bool { return r.To.Bits() == 0 }) {
+			continue
+		}
+		for _, v6 := range []bool{false, true} {
+			anywhere := m.Internet.Of(v6).Lowest()
+			if !anywhere.IsValid() {
+				continue
+			}
+			if hop := m.byRouter(p, anywhere); hop.Kind == Via && !slices.Contains(p.outer, hop.Net) {
+				p.outer = append(p.outer, hop.Net)
+			}
+		}
 	}
 }
 

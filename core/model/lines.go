@@ -115,11 +115,18 @@ func socket(r *estate.Listen, on *Place) Socket { return Socket{r, on.ID, r.Bind
 
 // compileSites gives services their sites: all, or some of them.
 func (m *Model) compileSites(wanted func(service string) bool) {
-	for r := range eachInForce[*estate.Site](m.Estate, "site") {
+	for _, record := range m.Estate.Of(estate.KindNamed("site")) {
+		r := record.(*estate.Site)
 		if !wanted(r.Service) {
 			continue
 		}
-		if s := m.Services[r.Service]; s != nil {
+		s := m.Services[r.Service]
+		switch {
+		case s == nil:
+		case r.Off:
+			s.Closed = len(s.Sites) == 0
+		default:
+			s.Closed = false
 			sources := m.match(r.Sources, nil)
 			for _, name := range r.Names {
 				s.Add(&Site{name, r, r.At.Set(), sources})

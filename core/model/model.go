@@ -73,7 +73,7 @@ func (l *Leg) Float() bool { return len(l.Addrs) == 0 && !l.Unknown && len(l.Blo
 type Route struct {
 	To     netip.Prefix // of length 0 for default
 	Via    netip.Addr
-	Record *estate.Route
+	Record estate.Record // the route, or the block that is routed by way of its holder
 }
 
 // Place is a host or a container.
@@ -97,6 +97,8 @@ type Place struct {
 	Containers []PlaceID    // of a host, in the order written
 	networks   []NetID      // the container networks inside it
 	owns       map[netip.Addr]bool
+	standby    map[netip.Addr]bool // addresses that it shares, and that another holds now
+	outer      []NetID             // the network of its default route, where that is written nowhere
 }
 
 // IsContainer says whether the place is a container.
@@ -104,6 +106,9 @@ func (p *Place) IsContainer() bool { return p.Host != p.ID }
 
 // Owns says whether the address is one of the place's own, loopback aside.
 func (p *Place) Owns(a netip.Addr) bool { return p.owns[a] }
+
+// Answers says whether an address is one of the place's own, or one that it stands by for while another holds it.
+func (p *Place) Answers(a netip.Addr) bool { return p.owns[a] || p.standby[a] }
 
 // Leg is the place's leg in a network; nil where it has none.
 func (p *Place) Leg(n NetID) *Leg {
@@ -224,6 +229,7 @@ type Model struct {
 	Off      []estate.Record   // recorded, not in force
 	off      [][]estate.Record // the same, by kind
 	Blocks   []Block           // blocks routed to a host from internet
+	inner    []Block           // blocks routed to a host from another network
 	// Stateless says that some filter keeps no state, so that replies are judged by rules too.
 	Stateless bool
 
@@ -239,6 +245,7 @@ type Model struct {
 // Block is a block of addresses routed to a host.
 type Block struct {
 	Prefix netip.Prefix
+	Net    NetID // from where it is routed
 	Place  PlaceID
 	Record *estate.Address
 }
@@ -252,6 +259,7 @@ type Service struct {
 	defaults []*Site
 
 	ByAddress bool // some of its sites are picked at one address only
+	Closed    bool // it has sites, and all of them are off: it answers nothing
 }
 
 // Add adds sites behind the others.

@@ -183,7 +183,7 @@ func (m *Model) servicesAnew(names map[string]bool, before *Model) {
 		}
 		m.Services[name] = next
 		if len(old.Listens) > 0 && estate.Same(before.Estate, m.Estate, "site") {
-			next.Sites, next.byName, next.defaults, next.ByAddress = old.Sites, old.byName, old.defaults, old.ByAddress
+			next.Sites, next.byName, next.defaults, next.ByAddress, next.Closed = old.Sites, old.byName, old.defaults, old.ByAddress, old.Closed
 		} else {
 			sites[name] = true
 		}

@@ -14,6 +14,7 @@ import (
 // its addresses leads to all, but for those that a router itself holds.
 type region struct {
 	nets   []NetID
+	routed bool // in a block that is routed to a host of ours from a network other than internet
 	global bool // the internet carries flows there
 }
 
@@ -52,11 +53,15 @@ func (m *Model) compileRegions() {
 			all = append(all, route.To)
 		}
 	}
+	for _, b := range m.inner {
+		all = append(all, b.Prefix)
+	}
 	for _, p := range all {
 		if _, known := r.table.Get(p); known {
 			continue
 		}
 		part := &region{global: global.Contains(p.Addr())}
+		part.routed = slices.ContainsFunc(m.inner, func(b Block) bool { return b.Prefix.Bits() <= p.Bits() && b.Prefix.Contains(p.Addr()) })
 		for _, ids := range nets.Supernets(p) {
 			part.nets = append(part.nets, ids...)
 		}
@@ -96,8 +101,11 @@ func (m *Model) region(a netip.Addr) *region {
 // NetworksAround are the recorded networks that an address is in; not to be changed.
 func (m *Model) NetworksAround(a netip.Addr) []NetID { return m.region(a).nets }
 
-// InRecordedNetwork says whether an address is in a network that is written down.
-func (m *Model) InRecordedNetwork(a netip.Addr) bool { return len(m.region(a).nets) > 0 }
+// InRecordedNetwork says whether an address is in a network that is written down, or in a block routed to a host there.
+func (m *Model) InRecordedNetwork(a netip.Addr) bool {
+	part := m.region(a)
+	return len(part.nets) > 0 || part.routed
+}
 
 // Global says whether the internet carries flows to an address.
 func (m *Model) Global(a netip.Addr) bool { return m.region(a).global }

@@ -36,13 +36,20 @@ func (m *Model) NextHop(p *Place, dst netip.Addr) Hop {
 	if hop, ok := m.onLink(p, dst); ok {
 		return hop
 	}
+	block := p.blockWith(dst)
 	for _, r := range p.Routes {
 		if !r.To.Contains(dst) {
 			continue
 		}
+		if block.IsValid() && r.To.Bits() <= block.Bits() {
+			break
+		}
 		hop := m.viaHop(p, r.Via, dst)
 		hop.Records = append([]estate.Record{r.Record}, hop.Records...)
 		return hop
+	}
+	if block.IsValid() { // it is routed to the host itself, and nothing leads on
+		return Hop{Kind: Nobody, Net: NoNet}
 	}
 	if m.onInternet(p, dst.Is6()) && m.Global(dst) {
 		if hop := m.InternetHop(dst, p.ID); hop.Kind != NoWay {
@@ -54,6 +61,23 @@ func (m *Model) NextHop(p *Place, dst netip.Addr) Hop {
 		hop.Net = Internet // it leaves by its way to the internet, where nothing takes it
 	}
 	return hop
+}
+
+// blockWith is the most specific block with an address that is routed to the host from a network other than internet; the zero
+// prefix where there is none.
+func (p *Place) blockWith(a netip.Addr) netip.Prefix {
+	var best netip.Prefix
+	for i := range p.Legs {
+		if p.Legs[i].Net == Internet {
+			continue
+		}
+		for _, b := range p.Legs[i].Blocks {
+			if b.Contains(a) && (!best.IsValid() || b.Bits() > best.Bits()) {
+				best = b
+			}
+		}
+	}
+	return best
 }
 
 func (m *Model) onLink(p *Place, dst netip.Addr) (Hop, bool) {
@@ -231,7 +255,7 @@ func (m *Model) leads(p *Place, dst netip.Addr, except NetID, passed map[PlaceID
 	if !p.Router {
 		return false
 	}
-	if p.owns[dst] {
+	if p.owns[dst] || p.blockWith(dst).IsValid() {
 		return true
 	}
 	for _, r := range p.Routes {
@@ -276,7 +300,7 @@ func (m *Model) Outer(p *Place, n NetID) bool {
 			return true
 		}
 	}
-	return false
+	return slices.Contains(p.outer, n)
 }
 
 // OuterAddrs are the addresses of a family that a forward without an address is for.

@@ -50,7 +50,7 @@ func (t *Tracer) ask(a asking) []served {
 		start.src.set = netset.Union(a.base.origins, a.o.set.Of(!a.base.sixAsked))
 		start.origins = start.src.set
 	}
-	for _, w := range s.resolve(a, start) {
+	for _, w := range t.ofFamilies(a.o, s.resolve(a, start)) {
 		asked := w.dst.addr
 		w.setAsked()
 		if w.ended {
@@ -71,6 +71,28 @@ func (t *Tracer) ask(a asking) []served {
 		}
 	}
 	return s.out
+}
+
+// ofFamilies leaves out the addresses of a family that the origin has none of, where there is one of the other.
+func (t *Tracer) ofFamilies(o origin, all []resolved) []resolved {
+	has := func(w resolved) bool {
+		return w.ended || w.dst.float != model.Nowhere || t.hasFamily(o, w.dst.addr.Is6())
+	}
+	if !slices.ContainsFunc(all, has) {
+		return all
+	}
+	return slices.DeleteFunc(all, func(w resolved) bool { return !has(w) })
+}
+
+// hasFamily says whether an origin has, or may have, an address of a family.
+func (t *Tracer) hasFamily(o origin, v6 bool) bool {
+	if o.place != model.Nowhere {
+		if a, one := o.set.Single(); one {
+			return a.Is6() == v6
+		}
+		return t.sends(t.m.Places[t.m.Places[o.place].Stack], v6)
+	}
+	return !o.set.Of(v6).IsEmpty()
 }
 
 // noted notes what a flow is meant for.
@@ -143,9 +165,6 @@ func (t *Tracer) reached(f *served, intent *estate.Intent, g goal) {
 	place := t.m.Places[f.place]
 	if place.Name == want.Host && (want.Port == 0 || want.Port == f.port) {
 		return
-	}
-	if f.cells.Backend == "→ https" || len(f.cells.Backend) > 0 && f.cells.Backend[0] == 0xe2 {
-		return // a redirect to something that is not ours
 	}
 	b := Break{
 		Code: "path.wrong-place", At: place.Name, Subject: g.subject, Short: "not " + want.Host,
@@ -504,6 +523,7 @@ func (s *serving) resolvePlace(a asking, w way) []resolved {
 	t := s.t
 	stack := t.m.Places[a.place.Stack]
 	var all, led []dest
+	var unknown []estate.Record
 	for _, leg := range stack.Legs {
 		if leg.Gateway {
 			continue
@@ -514,6 +534,9 @@ func (s *serving) resolvePlace(a asking, w way) []resolved {
 				led = append(led, toAddr(addr))
 			}
 		}
+		if leg.Unknown {
+			unknown = append(unknown, leg.Records...)
+		}
 		if stack.IsContainer() && leg.Float() {
 			all = append(all, dest{float: stack.ID, net: leg.Net, name: stack.Name})
 			if t.besideOrigin(a.o, leg.Net) {
@@ -523,6 +546,14 @@ func (s *serving) resolvePlace(a asking, w way) []resolved {
 	}
 	if len(led) > 0 {
 		all = led
+	}
+	if len(all) == 0 && len(unknown) > 0 {
+		w.cell().Answers = "?"
+		w.walk(Step{Stage: StageResolve, At: a.place.Name, Verdict: Unsettled, Ground: Water, Records: lines(unknown...), Why: sentence("The address of %s is not known.", a.place.Name)})
+		if w.stopped == "" {
+			w.stopped = Undecided
+		}
+		return []resolved{{w, true}}
 	}
 	if len(all) == 0 {
 		w.cell().Answers = "no address"

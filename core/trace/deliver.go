@@ -38,6 +38,10 @@ type run struct {
 	goal   goal
 	out    []landing
 	within []crossingKey // the crossings that this delivery is a part of
+
+	// An address that nobody holds, and the machine that it is taken for, past the break that says so.
+	asIf     model.PlaceID
+	asIfHeld netip.Addr
 }
 
 // say is a sentence for a step; none where only what is open is asked for, and nobody reads it.
@@ -452,11 +456,60 @@ func (r *run) nobody(w way, where string, shown ...estate.Record) {
 	if w.fruitless() {
 		return
 	}
-	r.stopAt(&w, StageRoute, where, Shallows, Unroutable, Break{
+	b := Break{
 		Code: "path.no-route", Short: sentence("nobody has %s", w.dst.addr),
 		Why: sentence("No machine holds %s.", w.dst.addr),
-	}, shown...)
-	r.end(w)
+	}
+	h, in := r.namedBy(w)
+	if h != nil {
+		b.Why = sentence("No machine holds %s, which lines of %s name.", w.dst.addr, h.Name)
+		b.Mend = addLine(&estate.Address{Hosts: []string{h.Name}, Held: estate.Held{Addr: w.dst.addr}, Network: r.t.m.Networks[in].Name})
+	}
+	r.stopAt(&w, StageRoute, where, Shallows, Unroutable, b, shown...)
+	if h == nil {
+		r.end(w)
+		return
+	}
+	w.imagined = true
+	r.asIf, r.asIfHeld = h.ID, w.dst.addr
+	r.arrive(h, in, w)
+}
+
+// namedBy is the one machine whose listeners, forwards or maps are bound to the address that a flow is for, though nobody holds it;
+// with the network of its own in which the address is.
+func (r *run) namedBy(w way) (*model.Place, model.NetID) {
+	if !r.goal.repair || r.asIfHeld.IsValid() || !w.dst.addr.IsValid() {
+		return nil, model.NoNet
+	}
+	w.reads.Everywhere()
+	var found *model.Place
+	net := model.NoNet
+	for _, id := range r.t.m.NetworksAround(w.dst.addr) {
+		for _, member := range r.t.m.Networks[id].Members {
+			p := r.place(member)
+			w.reads.place(member)
+			if p.IsContainer() || !namesAddress(p, w.dst.addr) || p == found {
+				continue
+			}
+			if found != nil {
+				return nil, model.NoNet
+			}
+			found, net = p, id
+		}
+	}
+	return found, net
+}
+
+// namesAddress says whether a line of a machine is bound to an address.
+func namesAddress(p *model.Place, a netip.Addr) bool {
+	return slices.ContainsFunc(p.Sockets, func(s model.Socket) bool { return s.Record.Bind.Addr == a }) ||
+		slices.ContainsFunc(p.Forwards, func(f *model.Forward) bool { return f.Record.Bind.Addr == a }) ||
+		slices.ContainsFunc(p.Maps, func(m *model.Map) bool { return m.Record.Bind.Addr == a })
+}
+
+// owns says whether an address is a machine's own, or taken for it past a break.
+func (r *run) owns(h *model.Place, a netip.Addr) bool {
+	return h.Owns(a) || r.asIfHeld.IsValid() && r.asIfHeld == a && r.asIf == h.ID
 }
 
 // forwardNowhere is a forward to an address that nobody holds: on to the machine meant, as if it led there.
@@ -553,7 +606,7 @@ func (r *run) translateFrom(h *model.Place, first int, in model.NetID, w way) {
 		}
 		return
 	}
-	if h.Owns(w.dst.addr) {
+	if r.owns(h, w.dst.addr) {
 		r.toMachine(h, in, w)
 	} else {
 		r.pass(h, in, w)
@@ -563,7 +616,7 @@ func (r *run) translateFrom(h *model.Place, first int, in model.NetID, w way) {
 // forwardMeets says whether a forward is for a flow, of whatever source.
 func (r *run) forwardMeets(h *model.Place, f *model.Forward, in model.NetID, w *way) bool {
 	rec := f.Record
-	return rec.To.Addr.Is6() == w.six && rec.Bind.Transport&w.proto != 0 && f.Ports.Overlaps(w.ports) && r.forwardTakes(h, f, w.dst.addr) &&
+	return (rec.Pool != "" || rec.To.Addr.Is6() == w.six) && rec.Bind.Transport&w.proto != 0 && f.Ports.Overlaps(w.ports) && r.forwardTakes(h, f, w.dst.addr) &&
 		(in == model.NoNet || r.t.m.Outer(h, in) || rec.Inside || rec.Hairpin)
 }
 
@@ -585,6 +638,11 @@ func (r *run) byForward(h *model.Place, f *model.Forward, w way) (taken, rest []
 		r.undecided(*named)
 		return nil, rest
 	}
+	if rec.Pool != "" {
+		named.walk(Step{Stage: StageTranslate, At: h.Name, Verdict: Unsettled, Ground: Shallows, Records: lines(rec), Why: sentence("Forwarded to a member of pool %s: not judged yet.", rec.Pool)})
+		r.undecided(*named)
+		return nil, rest
+	}
 	for _, v := range named.translated(f.Pairs) {
 		v.before = named.portsOf(v)
 		v.dst, v.forward = toAddr(rec.To.Addr), f
@@ -597,7 +655,7 @@ func (r *run) byForward(h *model.Place, f *model.Forward, w way) (taken, rest []
 // forwardTakes says whether a forward is for an address.
 func (r *run) forwardTakes(h *model.Place, f *model.Forward, dst netip.Addr) bool {
 	if a := f.Record.Bind.Addr; a.IsValid() {
-		return a == dst && (h.Owns(a) || r.routedTo(h, a))
+		return a == dst && (r.owns(h, a) || r.routedTo(h, a))
 	}
 	return slices.Contains(r.t.m.OuterAddrs(h, dst.Is6()), dst)
 }
@@ -723,9 +781,7 @@ func (r *run) inputStops(h *model.Place, in model.NetID, w way) netset.Addrs {
 // toSockets is a flow for the machine's own sockets, by way of its input filters. Where nothing listens and
 // the flow is meant for another machine, what is missing is a forward.
 func (r *run) toSockets(h *model.Place, in model.NetID, w way) {
-	if r.goal.repair && h.Router && r.goal.place != model.Nowhere && r.place(r.goal.place).Host != h.ID && !r.anySocket(h, w) {
-		w.wouldForward = true
-	}
+	w.wouldForward = r.goal.repair && h.Router && !r.anySocket(h, w) && r.lacksForward(h, in, w)
 	if len(h.Filters[model.Input]) == 0 && r.anySocket(h, w) {
 		w.walk(Step{Stage: StageFilter, At: h.Name, Verdict: Assumed, Ground: r.ground(h), Records: []string{}, Why: r.say("No filter is recorded on %s: the flow passes.", h.Name)})
 	}
@@ -736,6 +792,38 @@ func (r *run) toSockets(h *model.Place, in model.NetID, w way) {
 		}
 		r.sockets(h, w, false)
 	}
+}
+
+// lacksForward says whether what is missing at a router's own address is a forward: one in force is only so far off, or the flow
+// is meant for another machine, and no listener of the router itself is recorded there.
+func (r *run) lacksForward(h *model.Place, in model.NetID, w way) bool {
+	meant := r.goal.place != model.Nowhere
+	if meant && r.place(r.goal.place).Host == h.ID {
+		return false
+	}
+	if f, why := r.almostForward(h, w, in == model.NoNet || r.t.m.Outer(h, in)); f != nil && (why == "hairpin" || why == "transport") {
+		return true
+	}
+	if r.offListener(h, w) {
+		return false
+	}
+	return meant || r.goal.subject != "" && !r.goal.upstream
+}
+
+// offListener says whether a listener or map of a machine that is recorded and off would take a flow.
+func (r *run) offListener(h *model.Place, w way) bool {
+	return slices.ContainsFunc(r.t.m.Off, func(off estate.Record) bool {
+		switch off := off.(type) {
+		case *estate.Listen:
+			place := r.t.m.PlaceNamed(off.Place)
+			s := model.Socket{Record: off, Ports: off.Bind.Set()}
+			return place != nil && place.Stack == h.ID && !r.claims(&s, w, false).IsEmpty()
+		case *estate.Map:
+			c := r.t.m.PlaceNamed(off.Container)
+			return c != nil && c.Host == h.ID && off.Bind.Transport&w.proto != 0 && bindTakes(off.Bind.Addr, w.dst.addr, false) && !w.ports.Intersect(off.Bind.Set()).IsEmpty()
+		}
+		return false
+	})
 }
 
 func (r *run) anySocket(h *model.Place, w way) bool {

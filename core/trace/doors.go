@@ -307,14 +307,15 @@ func (t *Tracer) listens(p *model.Place, proto netset.Transport, reads *Reads) b
 	reads.place(stack.ID)
 	return p.Unlisted || p.Outside || stack.Unlisted ||
 		slices.ContainsFunc(stack.Sockets, func(s model.Socket) bool { return s.Record.Bind.Transport&proto != 0 }) ||
-		slices.ContainsFunc(p.Maps, func(m *model.Map) bool { return m.Record.Bind.Transport&proto != 0 })
+		slices.ContainsFunc(p.Maps, func(m *model.Map) bool { return m.Record.Bind.Transport&proto != 0 }) ||
+		slices.ContainsFunc(p.Forwards, func(f *model.Forward) bool { return f.Record.Pool != "" && f.Record.Bind.Transport&proto != 0 })
 }
 
 // forwardsTo are the addresses of others that a place forwards to.
 func (t *Tracer) forwardsTo(p *model.Place, proto netset.Transport) []netip.Addr {
 	var out []netip.Addr
 	for _, f := range p.Forwards {
-		if f.Record.Bind.Transport&proto != 0 && !p.Owns(f.Record.To.Addr) {
+		if f.Record.Bind.Transport&proto != 0 && f.Record.Pool == "" && !p.Owns(f.Record.To.Addr) {
 			out = append(out, f.Record.To.Addr)
 		}
 	}

@@ -488,7 +488,7 @@ func (t *Tracer) siteNames(service *model.Service, l landing, port uint16) []ope
 			out = append(out, openSite{s.Name, s.Record, s})
 		}
 	}
-	if group, how := door.pick("", l.sock.Record.FirstAnswers); how == byDefault && !seen["*"] && len(group) > 0 {
+	if group, how := door.pick("", l.sock.Record); how == byDefault && !seen["*"] && len(group) > 0 {
 		out = append(out, openSite{"*", group[0].Record, group[0]})
 	}
 	return out

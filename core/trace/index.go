@@ -67,6 +67,9 @@ func buildIndex(m *model.Model, before *Tracer) *index {
 	}
 	for _, p := range m.Places {
 		for _, f := range p.Forwards {
+			if f.Record.Pool != "" {
+				continue
+			}
 			x.forwards[f.Record.To.Addr] = append(x.forwards[f.Record.To.Addr], f)
 		}
 	}
@@ -243,7 +246,7 @@ func (t *Tracer) PortsReading(name string, v *Vantage, reads *Reads) ([]PortKey,
 			if p := t.m.PlaceNamed(l.Place); p != nil {
 				reads.place(p.Host)
 			}
-			if len(s.At.Ranges) > 0 && l.Bind.Set().Intersect(s.At.Set()).IsEmpty() {
+			if len(s.At.Ranges) > 0 && l.Bind.Set().Intersect(s.At.Set()).IsEmpty() || t.isBackend(name, l, reads) {
 				continue
 			}
 			out = append(out, t.index.entrances(t.m, l)...)
@@ -264,6 +267,52 @@ func (t *Tracer) PortsReading(name string, v *Vantage, reads *Reads) ([]PortKey,
 	}
 	slices.SortFunc(out, comparePorts)
 	return slices.Compact(out), known
+}
+
+// isBackend says whether a site of a name hands on to a listener: nobody is to ask that one for the name by itself.
+func (t *Tracer) isBackend(name string, l *estate.Listen, reads *Reads) bool {
+	behind := t.m.PlaceNamed(l.Place)
+	if behind == nil {
+		return false
+	}
+	return slices.ContainsFunc(t.index.sitesFor(name), func(s *estate.Site) bool {
+		service := t.m.Services[s.Service]
+		if s.Off || s.To.IsZero() || service == nil || s.To.Transport()&l.Bind.Transport == 0 {
+			return false
+		}
+		reads.service(s.Service)
+		reads.Asked(s.To.Host)
+		return slices.ContainsFunc(service.Listens, func(front *estate.Listen) bool {
+			return front != l && t.handsTo(t.m.PlaceNamed(front.Place), s.To, behind, l, reads)
+		})
+	})
+}
+
+// handsTo says whether a URL, asked from a place, is a listener's: at its own port, or by a map that leads to it.
+func (t *Tracer) handsTo(from *model.Place, u estate.URL, behind *model.Place, l *estate.Listen, reads *Reads) bool {
+	if from == nil {
+		return false
+	}
+	port := u.EffectivePort()
+	for _, id := range t.Means(from, u.Endpoint) {
+		at := t.m.Places[id]
+		reads.place(id)
+		reads.place(at.Host)
+		if at.ID == behind.Stack && l.Bind.Set().Contains(port) {
+			return true
+		}
+		for _, mp := range at.Maps {
+			if mp.Container != behind.ID || mp.Record.Bind.Transport&u.Transport() == 0 {
+				continue
+			}
+			for _, pair := range mp.Pairs {
+				if pair.From.Contains(port) && l.Bind.Set().Contains(pair.Inner(port)) {
+					return true
+				}
+			}
+		}
+	}
+	return false
 }
 
 func (t *Tracer) addressesOf(name string, v *Vantage) []netip.Addr {

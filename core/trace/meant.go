@@ -243,7 +243,7 @@ func (t *Tracer) landIntent(i *estate.Intent) *landed {
 					flow := t.delivery(o, d, k, g)
 					out.reads.And(&flow.reads)
 					for n := range flow.landings {
-						if l := &flow.landings[n]; l.sock != nil {
+						if l := &flow.landings[n]; l.sock != nil && !l.moved {
 							t.landService(out, l.sock, l.port(), k.Transport, name)
 						}
 					}
@@ -314,7 +314,7 @@ func (t *Tracer) landService(out *landed, s *model.Socket, port uint16, proto ne
 		note("*")
 		return
 	}
-	group, how := door.pick(name, s.Record.FirstAnswers)
+	group, how := door.pick(name, s.Record)
 	if len(group) > 0 {
 		if how == byDefault {
 			note("*")

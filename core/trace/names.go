@@ -262,6 +262,25 @@ func (t *Tracer) AddressedAnywhere(name string, reads *Reads) bool {
 	return false
 }
 
+// InHostsFile says whether some machine's own hosts file gives a name.
+func (t *Tracer) InHostsFile(name string) bool {
+	return slices.ContainsFunc(t.m.Estate.Of(estate.KindNamed("name")), func(r estate.Record) bool {
+		entry := r.(*estate.HostsEntry)
+		return !entry.Off && entry.Hostname == name
+	})
+}
+
+// OnlyAskedInside says whether a name is no more than what a front asks of its backend: the name of a site that a hand-on asks for.
+func (t *Tracer) OnlyAskedInside(name string) bool {
+	if len(t.index.intents.Of(name)) > 0 || slices.ContainsFunc(t.m.CertList, func(c *estate.Cert) bool { return slices.Contains(c.For, name) }) {
+		return false
+	}
+	return slices.ContainsFunc(t.m.Estate.Of(estate.KindNamed("site")), func(r estate.Record) bool {
+		s := r.(*estate.Site)
+		return !s.Off && (s.Asking == name || s.Asking == "upstream" && s.To.Host == name)
+	})
+}
+
 // LandsAnew are the places that others are meant to get to than before the edit that the tracer came of.
 func (t *Tracer) LandsAnew() map[model.PlaceID]bool { return t.intended().changed }
 

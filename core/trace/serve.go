@@ -27,6 +27,7 @@ const (
 type request struct {
 	name      string // the name asked; "" for a bare address
 	handshake string // the name in the TLS handshake
+	certified string // an address that the certificate is held against, where the handshake has no name
 	port      uint16
 	speech    speech
 	path      string
@@ -103,14 +104,14 @@ func (s *serving) landed(l landing, q request) {
 	here := served{way: w, end: fmt.Sprintf("%s:%d", place.Name, w.port()), place: place.ID, port: w.port(), service: service.Name, urlpath: q.path}
 
 	door := doorTo(service, &w)
-	group, how := door.pick(siteAsked(q, l), l.sock.Record.FirstAnswers)
+	group, how := door.pick(siteAsked(q, l), l.sock.Record)
 	tlsHere := l.sock.Record.TLS || l.sock.Record.Passthrough
-	speaks := q.speech == speaksTLS || q.speech == speaksByPort && w.proto == netset.TCP && (q.port == 443 || tlsHere) || q.speech == speaksStream && w.tls
+	speaks := speaksFirst(q, w.proto, tlsHere) || q.speech == speaksStream && w.tls
 	w.tls = speaks
 	switch {
 	case l.sock.Record.TLS && !speaks:
 		s.mismatch(&w, l, q, place, "plain", sentence("%s expects TLS on %d, and is spoken to in the clear.", service.Name, w.port()))
-	case !tlsHere && speaks && w.proto == netset.TCP && q.speech != speaksStream:
+	case !tlsHere && speaks && q.speech != speaksStream:
 		s.mismatch(&w, l, q, place, "TLS", sentence("%s is spoken to in TLS on %d, and speaks in the clear.", service.Name, w.port()))
 		if q.client {
 			s.certificate(&w, l, q, group, place)
@@ -125,7 +126,7 @@ func (s *serving) landed(l landing, q request) {
 		w.tls = false
 	}
 	here.way = w
-	if len(service.Sites) == 0 {
+	if len(service.Sites) == 0 && !service.Closed {
 		w.walk(Step{Stage: StageEnd, At: place.Name, Verdict: Pass, Ground: Land, Records: lines(l.sock.Record), Why: sentence("Served by %s.", service.Name)})
 		w.cell().Backend = here.end
 		here.way = w
@@ -157,6 +158,20 @@ func (s *serving) landed(l landing, q request) {
 		}
 		s.act(f, l, site, how, p)
 	}
+}
+
+// speaksFirst says whether a request begins with a TLS handshake: what a URL says, else as browsers do on 443 and 80 over tcp, else as
+// the listener does.
+func speaksFirst(q request, proto netset.Transport, tlsHere bool) bool {
+	switch {
+	case q.speech != speaksByPort:
+		return q.speech == speaksTLS
+	case proto == netset.TCP && q.port == 443:
+		return true
+	case proto == netset.TCP && q.port == 80:
+		return false
+	}
+	return tlsHere
 }
 
 func records(sites []*model.Site) []estate.Record {
@@ -206,8 +221,22 @@ func (d siteDoor) has(s *model.Site) bool {
 	return !a.IsValid() || a.IsUnspecified() || a == d.addr
 }
 
+// atItself says whether a site names that very address and port.
+func (d siteDoor) atItself(s *model.Site) bool {
+	return d.addr.IsValid() && s.Record.At.Addr == d.addr && s.Ports.Contains(d.port)
+}
+
 // among are those of some sites that are picked among there.
 func (d siteDoor) among(sites []*model.Site) []*model.Site {
+	if d.service.ByAddress && slices.ContainsFunc(d.service.Sites, d.atItself) { // the others at the port are for other addresses
+		var out []*model.Site
+		for _, s := range sites {
+			if d.has(s) && (s.Ports.IsEmpty() || d.atItself(s)) {
+				out = append(out, s)
+			}
+		}
+		return out
+	}
 	if !slices.ContainsFunc(sites, func(s *model.Site) bool { return !d.has(s) }) {
 		return sites
 	}
@@ -224,10 +253,19 @@ func (d siteDoor) among(sites []*model.Site) []*model.Site {
 func (d siteDoor) sites() []*model.Site { return d.among(d.service.Sites) }
 
 // pick gives the sites that a name picks: exact, else the longest wildcard, else "*", else the
-// default, else, where the listener says so, the first.
-func (d siteDoor) pick(name string, firstAnswers bool) ([]*model.Site, picked) {
+// default, else, where the listener says so, the first. Where it says in-order, of those that fit a name the first written.
+func (d siteDoor) pick(name string, l *estate.Listen) ([]*model.Site, picked) {
 	named := func(name string) []*model.Site { return d.among(d.service.Named(name)) }
-	if name != "" {
+	if name != "" && l.InOrder {
+		for _, s := range d.sites() {
+			if s.Name == name {
+				return named(name), byName
+			}
+			if base, wild := strings.CutPrefix(s.Name, "*."); wild && names.Under(name, base) && name != base {
+				return named(s.Name), byWildcard
+			}
+		}
+	} else if name != "" {
 		if group := named(name); len(group) > 0 {
 			return group, byName
 		}
@@ -243,7 +281,7 @@ func (d siteDoor) pick(name string, firstAnswers bool) ([]*model.Site, picked) {
 		return group, byAny
 	}
 	candidates := d.service.Defaults()
-	if firstAnswers {
+	if l.FirstAnswers {
 		candidates = slices.Concat(candidates, d.service.Sites)
 	}
 	if i := slices.IndexFunc(candidates, d.has); i >= 0 {
@@ -256,9 +294,12 @@ func (d siteDoor) pick(name string, firstAnswers bool) ([]*model.Site, picked) {
 func sitePaths(group []*model.Site) []string {
 	var out []string
 	for _, s := range group {
-		p := s.Record.Path
+		p, how := pathOf(s)
 		if p == "" {
 			p = "/"
+		}
+		if how == pathUnder && byPath(group, p) != s { // another takes that path alone
+			p = strings.TrimSuffix(p, "/") + "/"
 		}
 		if !slices.Contains(out, p) {
 			out = append(out, p)
@@ -268,14 +309,40 @@ func sitePaths(group []*model.Site) []string {
 	return out
 }
 
-// byPath is the site with the longest path that the request is under, by whole segments.
+// pathMatch is how a site's path is held against the one asked.
+type pathMatch uint8
+
+const (
+	pathUnder  pathMatch = iota // by whole segments
+	pathBegins                  // by letters
+	pathAlone                   // that one path
+)
+
+// pathOf is a site's path, without what says how it is held against the one asked.
+func pathOf(s *model.Site) (string, pathMatch) {
+	p := s.Record.Path
+	if rest, alone := strings.CutPrefix(p, "="); alone {
+		return rest, pathAlone
+	}
+	if rest, begins := strings.CutSuffix(p, "*"); begins {
+		return rest, pathBegins
+	}
+	return strings.TrimSuffix(p, "/"), pathUnder
+}
+
+// byPath is the site with the very path that is asked, else the one with the longest that this is under or begins with.
 func byPath(group []*model.Site, path string) *model.Site {
 	var best *model.Site
 	longest := -1
 	for _, s := range group {
-		p := strings.TrimSuffix(s.Record.Path, "/")
-		if (path == p || strings.HasPrefix(path, p+"/") || p == "") && len(p) > longest {
-			best, longest = s, len(p)
+		p, how := pathOf(s)
+		switch {
+		case how == pathAlone && p == path:
+			return s
+		case how == pathUnder && (path == p || strings.HasPrefix(path, p+"/") || p == ""), how == pathBegins && strings.HasPrefix(path, p):
+			if len(p) > longest {
+				best, longest = s, len(p)
+			}
 		}
 	}
 	return best
@@ -327,9 +394,17 @@ func Covers(c *estate.Cert, name string) bool {
 // certificate checks what the listener shows: the site's or the listener's own, else one that lies there.
 func (s *serving) certificate(w *way, l landing, q request, group []*model.Site, place *model.Place) {
 	name := q.handshake
+	held := orWord(q.certified, name)
 	var listed []*estate.Cert
+	var wanted *estate.Cert // one that would do, and is not issued yet
 	add := func(certName string) {
-		if c := s.t.m.Certs[certName]; c != nil && !slices.Contains(listed, c) {
+		switch c := s.t.m.Certs[certName]; {
+		case c == nil || slices.Contains(listed, c):
+		case c.Expires == "":
+			if Covers(c, name) {
+				wanted = c
+			}
+		default:
 			listed = append(listed, c)
 		}
 	}
@@ -348,7 +423,7 @@ func (s *serving) certificate(w *way, l landing, q request, group []*model.Site,
 	if len(listed) == 0 {
 		for _, c := range s.t.m.CertList {
 			if slices.Contains(c.On, place.Name) && (name == "" || Covers(c, name)) {
-				listed = append(listed, c)
+				add(c.Name)
 			}
 		}
 	}
@@ -356,6 +431,10 @@ func (s *serving) certificate(w *way, l landing, q request, group []*model.Site,
 	b := Break{At: place.Name, Subject: s.goal.subject}
 	outcome := Outcome("")
 	switch {
+	case cert == nil && wanted != nil:
+		outcome, b.Code, b.Short = Untrusted, "cert.missing", "not issued yet"
+		b.Why = sentence("The certificate %s for %s is wanted on %s, and not issued yet.", wanted.Name, orWord(name, "a bare address"), place.Name)
+		b.Records = lines(wanted, l.sock.Record)
 	case cert == nil:
 		outcome, b.Code, b.Short = Untrusted, "cert.missing", "no certificate"
 		b.Why = sentence("%s has no certificate for %s.", l.sock.Record.Service, orWord(name, "a bare address"))
@@ -363,11 +442,11 @@ func (s *serving) certificate(w *way, l landing, q request, group []*model.Site,
 		if name != "" {
 			b.Mend = s.newCert(l, name, place)
 		}
-	case name != "" && !Covers(cert, name):
+	case held != "" && !Covers(cert, held):
 		outcome, b.Code, b.Short = Untrusted, "cert.names", "not on certificate"
-		b.Why = sentence("Certificate %s covers %s, and not %s.", cert.Name, strings.Join(cert.For, ", "), name)
+		b.Why = sentence("Certificate %s covers %s, and not %s.", cert.Name, strings.Join(cert.For, ", "), held)
 		b.Records = lines(cert, l.sock.Record)
-		b.Mend = replace(cert, func(c *estate.Cert) { c.For = append(slices.Clone(c.For), name) })
+		b.Mend = replace(cert, func(c *estate.Cert) { c.For = append(slices.Clone(c.For), held) })
 	case s.t.day != "" && cert.Expires < s.t.day:
 		outcome, b.Code, b.Short = Untrusted, "cert.expired", sentence("expired %s", cert.Expires)
 		b.Why = sentence("Certificate %s expired on %s.", cert.Name, cert.Expires)
@@ -501,7 +580,11 @@ func (s *serving) unanswered(f served, l landing, q request, door siteDoor) {
 	s.act(f, l, site, byName, q)
 }
 
+// offSite is the site of a service that is off and would take a name: an exact one before a wildcard, and a `*` or default only
+// where no site is in force.
 func (s *serving) offSite(service *model.Service, w way, name string) *estate.Site {
+	var found *estate.Site
+	best := byAny
 	for _, r := range s.t.m.Off {
 		off, ok := r.(*estate.Site)
 		if !ok || off.Service != service.Name {
@@ -511,7 +594,25 @@ func (s *serving) offSite(service *model.Service, w way, name string) *estate.Si
 		for _, n := range off.Names {
 			candidate.Add(&model.Site{Name: n, Record: off, Ports: off.At.Set()})
 		}
-		if group, how := doorTo(candidate, &w).pick(name, false); len(group) > 0 && how != byDefault {
+		if group, how := doorTo(candidate, &w).pick(name, &estate.Listen{}); len(group) > 0 && how <= best && how != byDefault {
+			if found == nil || how < best {
+				found, best = off, how
+			}
+		}
+	}
+	if found != nil && best == byAny && len(service.Sites) > 0 {
+		return nil // some sites are in force: an off * is not what is missed
+	}
+	if near := nearOff(s.t.m, service.Name, name); near != nil && (found == nil || best == byAny) {
+		return near
+	}
+	return found
+}
+
+// nearOff is an off site of a service whose name is one letter from the one asked.
+func nearOff(m *model.Model, service, name string) *estate.Site {
+	for _, r := range m.Off {
+		if off, ok := r.(*estate.Site); ok && off.Service == service && slices.ContainsFunc(off.Names, func(n string) bool { return OneLetterOff(n, name) }) {
 			return off
 		}
 	}

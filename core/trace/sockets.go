@@ -241,6 +241,7 @@ func (r *run) nobodyListens(p *model.Place, w way, local bool) {
 		b.Why = sentence("Nothing on %s of %s: %s listens on %d in %s, and nothing is mapped to it.", w.portWord(), name, meantSocket.Record.Service, inner, meant.Name)
 		b.Mend = addLine(&estate.Map{Container: meant.Name, Bind: estate.Bind{Ports: onePort(w.port(), w.proto)}, To: onePort(inner, netset.TCP)})
 		stop()
+		w.moved = true
 		r.throughMap(p, meant, []estate.Pair{{From: netset.OnePort(w.port()), To: inner, Many: true}}, w)
 		return
 	case meant.Stack == p.ID && meantSocket != nil:
@@ -249,6 +250,7 @@ func (r *run) nobodyListens(p *model.Place, w way, local bool) {
 		b.Why = sentence("Nothing listens on %s of %s; %s listens on %s.", w.portWord(), name, meantSocket.Record.Service, meantSocket.Ports)
 		b.Mend = r.mendPort(w, meantSocket, inner)
 		stop(meantSocket.Record)
+		w.moved = true
 		w.ports, w.many = netset.PortsOf(netset.OnePort(inner)), true
 		on(meantSocket)
 		return
@@ -404,26 +406,24 @@ func (r *run) meantFrom(h *model.Place, v6 bool) (netip.Addr, bool) {
 // missingForward is a flow at a router's own address that is meant for another machine, and that no
 // forward takes: which line is wrong or missing, and on as if it were right.
 func (r *run) missingForward(h *model.Place, in model.NetID, w way) {
-	to, ok := r.meantFrom(h, w.six)
-	if !ok {
-		r.sockets(h, w, false)
-		return
-	}
+	to, known := r.meantFrom(h, w.six)
 	port := portWord(w.port(), w.proto)
 	b := Break{Code: "path.no-forward", Short: sentence("%s not forwarded", port), Why: sentence("%s does not forward %s.", h.Name, port)}
 	shown := []estate.Record{h.Record}
 	outer := in == model.NoNet || r.t.m.Outer(h, in)
-	hairpin := false
+	hairpin := !outer // as the forward that is missing would be
 	inner := netset.Ports{}
 	fwd := &estate.Forward{Router: h.Name, Bind: estate.Bind{Ports: onePort(w.port(), w.proto)}, To: estate.Target{Addr: to}, Hairpin: !outer}
 	if len(r.t.m.OuterAddrs(h, w.six)) > 1 || !slices.Contains(r.t.m.OuterAddrs(h, w.six), w.dst.addr) {
 		fwd.Bind.Addr = w.dst.addr
 	}
-	b.Mend = addLine(fwd)
+	if known {
+		b.Mend = addLine(fwd)
+	}
 	follow := func(f *estate.Forward, m *Mend) {
 		b.Mend, shown, hairpin = m, []estate.Record{f}, f.Hairpin || !outer && !f.Inside
-		if f.To.Addr.Is6() == w.six {
-			to = f.To.Addr
+		if f.Pool == "" && f.To.Addr.Is6() == w.six {
+			to, known = f.To.Addr, true
 		}
 		for _, v := range w.translated(estate.Translate(f.Bind.Ports, f.To.Ports)) {
 			inner = v.ports
@@ -454,6 +454,10 @@ func (r *run) missingForward(h *model.Place, in model.NetID, w way) {
 	}
 	r.stopAt(&w, StageTranslate, h.Name, Shallows, Refused, b, shown...)
 	w.wouldForward = false
+	if !known { // nothing says where it should lead
+		r.out = append(r.out, landing{way: w, stack: h.ID})
+		return
+	}
 	w.translatedBy(h.ID, w.dst)
 	w.dst = toAddr(to)
 	if !inner.IsEmpty() {
@@ -477,7 +481,7 @@ func (r *run) missingForward(h *model.Place, in model.NetID, w way) {
 func (r *run) almostForward(h *model.Place, w way, outer bool) (*estate.Forward, string) {
 	for _, off := range r.t.m.Off {
 		f, ok := off.(*estate.Forward)
-		if ok && f.Router == h.Name && f.Bind.Transport&w.proto != 0 && f.Bind.Set().Contains(w.port()) && f.To.Addr.Is6() == w.six &&
+		if ok && f.Pool == "" && f.Router == h.Name && f.Bind.Transport&w.proto != 0 && f.Bind.Set().Contains(w.port()) && f.To.Addr.Is6() == w.six &&
 			(!f.Bind.Addr.IsValid() || f.Bind.Addr == w.dst.addr) {
 			return f, "off"
 		}
@@ -486,7 +490,7 @@ func (r *run) almostForward(h *model.Place, w way, outer bool) (*estate.Forward,
 	why := ""
 	for _, f := range h.Forwards {
 		rec := f.Record
-		if !f.Ports.Contains(w.port()) || rec.To.Addr.Is6() != w.six {
+		if !f.Ports.Contains(w.port()) || rec.Pool == "" && rec.To.Addr.Is6() != w.six {
 			continue
 		}
 		takes := r.forwardTakes(h, f, w.dst.addr)

@@ -169,6 +169,9 @@ func (t *Tracer) TraceReading(tg Target, port PortKey, v Vantage, reads *Reads) 
 		path = "/"
 	}
 	q := request{name: tg.Name, handshake: tg.Name, port: port.Port, speech: tg.Says, path: path, pathGiven: tg.Path != "", client: true}
+	if tg.Says == speaksTLS && tg.Addr.IsValid() {
+		q.certified = tg.Addr.String()
+	}
 	var ends []served
 	for _, o := range v.origins {
 		here := t.ask(asking{o: o, v: &v, q: q, addr: tg.Addr, place: tg.Place, proto: port.Transport, base: way{reads: reads}})

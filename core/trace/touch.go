@@ -199,8 +199,10 @@ func (x *Touch) record(t, after *Tracer, r estate.Record) {
 		}
 	case *estate.Site:
 		x.services[r.Service] = true
-		for _, name := range r.Names {
-			x.covers(name)
+		for _, name := range append(slices.Clip(r.Names), r.Asking, r.To.Host) { // what it asks for need not resolve elsewhere
+			if name != "" {
+				x.covers(name)
+			}
 		}
 	case *estate.Intent:
 		x.names[r.Target] = true

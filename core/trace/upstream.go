@@ -155,7 +155,8 @@ func (s *serving) nextRequest(rec *estate.Site, q request) request {
 		next.speech, next.handshake = speaksStream, q.handshake
 	}
 	if path := rec.To.Path; path != "" {
-		rest := strings.TrimPrefix(q.path, strings.TrimSuffix(rec.Path, "/"))
+		prefix, _ := pathOf(&model.Site{Record: rec})
+		rest := strings.TrimPrefix(q.path, prefix)
 		next.path = strings.TrimSuffix(path, "/") + "/" + strings.TrimPrefix(rest, "/")
 	}
 	return next

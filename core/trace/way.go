@@ -57,6 +57,8 @@ type way struct {
 	stoppedAtInput netset.Addrs
 	// imagined: the flow goes on by a way that is not there, so nothing can be said of its reply.
 	imagined bool
+	// moved: past a break it was led to a listener to which nothing that is recorded leads.
+	moved bool
 	// wouldForward: a router is to forward this and does not yet; its own filters are no break.
 	wouldForward bool
 }

@@ -52,7 +52,8 @@ func TestRead(t *testing.T) {
 		{"what,ever\n1,2\n", "!1:1: no kind of record has the columns what, ever"},
 		{"", "!1:1: there is no first row"},
 		{"filter,action,ports\n\"edge,pass,1\n", "!2"},
-		{"router,from,leaving,as\ngate,yard,lab,unchanged\n", "!2:1"},
+		{"router,from,leaving,as\ngate,yard,lab,unchanged\n", "outbound gate from yard leaving lab as unchanged"},
+		{"service,names,redirect,files\nfront,a.example,https,yes\n", "!2:1"},
 	} {
 		r := Read("f", c.text)
 		var said []string
