@@ -2,9 +2,12 @@ package main
 
 import (
 	"context"
+	"slices"
 	"strings"
+	"time"
 
 	"steady-compass/core/estate"
+	"steady-compass/core/findings"
 	"steady-compass/core/model"
 	"steady-compass/core/notation"
 	"steady-compass/core/trace"
@@ -59,6 +62,7 @@ type moveCommand struct {
 	Estate string `help:"Estate file to change." placeholder:"FILE" xor:"into" required:""`
 	DB     string `name:"db" help:"Database to change." placeholder:"FILE" xor:"into" required:""`
 	Try    bool   `help:"Only say what would change."`
+	Anyway bool   `help:"Make the change though it brings errors."`
 }
 
 func (c *moveCommand) Run(ctx context.Context, s streams) error {
@@ -99,18 +103,48 @@ func (c *moveCommand) Run(ctx context.Context, s streams) error {
 		change.Remove, change.Add = append(change.Remove, estate.Line(sw.Record)), append(change.Add, placed)
 	}
 	p.line("%d lines change", len(change.Add))
-	if c.Try || len(change.Add) == 0 {
+	if len(change.Add) == 0 {
 		return nil
 	}
 	next, err := e.Apply(change)
 	if err != nil {
 		return wrong("%v", err)
 	}
+	brought, err := errorsBrought(ctx, e, next)
+	if err != nil {
+		return err
+	}
+	for _, f := range brought {
+		p.line("it brings: %s  %s\n    %s", f.Code, f.Subject, f.Why)
+	}
+	switch {
+	case len(brought) > 0 && !c.Anyway:
+		if !c.Try {
+			p.line("nothing is changed; --anyway changes it all the same")
+		}
+		return doesNotHold
+	case c.Try:
+		return nil
+	}
 	if c.Estate != "" {
 		return writeWhole(c.Estate, notation.Print(next))
 	}
 	_, err = db.Commit(ctx, store.Edit{Base: base, Who: "command", Why: strings.Join([]string{"move", c.From, c.To}, " "), Change: change})
 	return keptIn(err)
+}
+
+// errorsBrought are the errors that a check finds in an estate and did not find in the one before.
+func errorsBrought(ctx context.Context, before, after *estate.Estate) ([]*findings.Finding, error) {
+	day := estate.Date(time.Now().Format(time.DateOnly))
+	was, err := findings.Check(ctx, trace.New(model.Compile(before), day), day)
+	if err != nil {
+		return nil, err
+	}
+	is, err := findings.Check(ctx, trace.New(model.Compile(after), day), day)
+	if err != nil {
+		return nil, err
+	}
+	return slices.DeleteFunc(findings.Ended(is.Report, was.Report), func(f *findings.Finding) bool { return f.Level != findings.Error }), nil
 }
 
 func wrongWords(text string) string {

@@ -129,7 +129,11 @@ func (p portAt) use(r estate.Record) (How, func(to uint16) estate.Record) {
 		return p.forwarded(r)
 	case *estate.Rule:
 		if p.ruled(r) {
-			return p.list(r.Ports, func(ports estate.Ports) estate.Record { c := *r; c.Ports = ports; return fresh(&c) })
+			with := func(ports estate.Ports) estate.Record { c := *r; c.Ports = ports; return fresh(&c) }
+			if p.sharedRule(r) {
+				return p.beside(r.Ports, with)
+			}
+			return p.list(r.Ports, with)
 		}
 	case *estate.Site:
 		return p.site(r)
@@ -175,6 +179,46 @@ func (p portAt) list(list estate.Ports, with func(estate.Ports) estate.Record) (
 		list.Ranges = swapPort(list.Ranges, p.port, to)
 		return with(list)
 	}
+}
+
+// beside is the use of a list that others need as it is: the other port comes beside the old one.
+func (p portAt) beside(list estate.Ports, with func(estate.Ports) estate.Record) (How, func(uint16) estate.Record) {
+	how, alone := p.list(list, with)
+	if alone == nil {
+		return how, nil
+	}
+	return how, func(to uint16) estate.Record {
+		if !list.Set().Contains(to) {
+			list.Ranges = append(slices.Clone(list.Ranges), netset.OnePort(to))
+		}
+		return with(list)
+	}
+}
+
+// sharedRule says whether a rule lets others on to that port too: other machines of its filter, or other places that it names.
+func (p portAt) sharedRule(r *estate.Rule) bool {
+	others := func(place *model.Place) bool { return place != nil && place.Stack != p.stack.ID && p.uses(place) }
+	if len(r.To) > 0 {
+		return slices.ContainsFunc(r.To, func(s estate.Selector) bool {
+			switch at := p.m.PlaceNamed(s.Name); {
+			case at != nil:
+				return others(at)
+			case s.Name != "" || s.Word != "" || !s.Prefix.IsSingleIP():
+				return true // a network, a group: whoever is in it
+			}
+			return slices.ContainsFunc(p.m.Owners(s.Prefix.Addr()), func(h model.Holding) bool { return others(p.m.Places[h.Place]) })
+		})
+	}
+	return slices.ContainsFunc(p.m.FilteredBy(r.Filter), func(id model.PlaceID) bool { return others(p.m.Places[id]) })
+}
+
+// uses says whether a place listens on the port, maps or forwards it, or nobody wrote down what it does.
+func (p portAt) uses(at *model.Place) bool {
+	stack := p.m.Places[at.Stack]
+	return at.Unlisted || stack.Unlisted ||
+		slices.ContainsFunc(stack.Sockets, func(s model.Socket) bool { return p.among(s.Record.Bind.Ports) }) ||
+		slices.ContainsFunc(at.Maps, func(m *model.Map) bool { return p.among(m.Record.Bind.Ports) }) ||
+		slices.ContainsFunc(at.Forwards, func(f *model.Forward) bool { return p.among(f.Record.Bind.Ports) })
 }
 
 // swapPort puts a port in another's place, in the order written; one that the list has already is not listed twice.

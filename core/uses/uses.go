@@ -367,7 +367,20 @@ func (m matcher) standsFor(k *estate.Kind, f *estate.Field, at int, r estate.Rec
 			return true
 		}
 	}
-	return false
+	if site, ok := r.(*estate.Site); ok && f.Column == "target" {
+		return site.To.Host == m.word // a container's alias stands for it only from beside it
+	}
+	if _, ok := r.(*estate.Acceptance); ok && f.Column == "subject" { // of a finding about the machine
+		return len(m.machines(f.Print(r), 0)) > 0
+	}
+	if f.Wants&estate.RefHostname == 0 || f.Wants&estate.RefPlace == 0 {
+		return false
+	}
+	// Where a host name may stand too, a machine of exactly that name is meant.
+	return slices.ContainsFunc(f.Values(r), func(word string) bool {
+		host, _, _ := strings.Cut(word, ":")
+		return is(host)
+	})
 }
 
 // addressForm finds what may be an address; a text may say before it of which family it is (RFC 7208 §5.6).
@@ -490,7 +503,7 @@ func (m matcher) machines(text string, from int) []span {
 				continue
 			}
 			s.to += 1 + len(name)
-		} else if strings.ToLower(text[s.from:s.to]) != whole || s.from > 0 && text[s.from-1] == '/' {
+		} else if strings.ToLower(text[s.from:s.to]) != whole || s.from > 0 && text[s.from-1] == '/' && !strings.HasSuffix(text[:s.from], "://") {
 			continue
 		}
 		out = append(out, s)
