@@ -81,9 +81,9 @@ func Compare(e *estate.Estate, r Reading) Plan {
 			zoneTTL = z.TTL
 		}
 	}
-	met := map[estate.Record]bool{}
+	met, swapped, come := map[estate.Record]bool{}, map[estate.Record]bool{}, map[string]bool{}
 	for _, sw := range r.Instead {
-		met[sw.Old] = true
+		met[sw.Old], swapped[sw.Old], come[estate.Line(sw.New)] = true, true, true
 		p.Change = append(p.Change, sw)
 	}
 	seen := map[string]bool{}
@@ -99,7 +99,8 @@ func Compare(e *estate.Estate, r Reading) Plan {
 		}
 		old := recorded[key]
 		switch {
-		case old == nil:
+		case come[estate.Line(rec)]: // something else has become it
+		case old == nil || swapped[old]: // or something else has come of the one that it was
 			p.Add = append(p.Add, rec)
 		case estate.Line(old) == estate.Line(rec), !old.Meta().Off && same(old, rec, zoneTTL):
 			met[old] = true

@@ -6,6 +6,7 @@ package compose
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"net/netip"
@@ -51,6 +52,9 @@ type reader struct {
 func Read(src Source, recorded *estate.Estate) machine.Account {
 	r := &reader{host: src.Host, recorded: recorded, account: machine.Account{Host: src.Host}, networks: map[string]*estate.Network{}}
 	project, err := load(src)
+	if err == nil && project == nil {
+		err = errors.New("there is no project in it")
+	}
 	if err != nil {
 		r.account.Faults = append(r.account.Faults, locate(src.Files, err))
 		return r.account
@@ -71,8 +75,50 @@ func Read(src Source, recorded *estate.Estate) machine.Account {
 		r.say("Variables without a value stand for nothing: %s.", strings.Join(names, ", "))
 	}
 	r.account.WholeMaps()
-	r.say("A Compose file does not say what listens in its containers: no listener is written.")
+	if r.assume() {
+		r.say("A Compose file does not say what listens in its containers: what a map leads to is taken to be there, and marked so.")
+	}
 	return r.account
+}
+
+// assumed marks a listener that nothing but a map speaks for.
+const assumed = "assumed: a map leads there"
+
+// assume writes down what maps lead to in containers of which no listener is recorded: until somebody says otherwise it is there, so
+// that no door is hidden. It says whether any was written.
+func (r *reader) assume() bool {
+	listens := map[string]bool{}
+	for _, rec := range r.recorded.Of(estate.KindNamed("listen")) {
+		if l := rec.(*estate.Listen); l.Note != assumed {
+			listens[l.Place] = true
+		}
+	}
+	any := false
+	for _, rec := range r.account.Records {
+		m, ok := rec.(*estate.Map)
+		if !ok || listens[m.Container] {
+			continue
+		}
+		_, short, _ := strings.Cut(m.Container, "/")
+		ports := estate.Ports{Ranges: netset.PortsOf(m.To.Ranges...).Ranges(), Transport: m.Bind.Transport}
+		l := &estate.Listen{Place: m.Container, Bind: estate.Bind{Ports: ports}, Service: short}
+		l.Note = assumed
+		machine.Add(&r.account, l)
+		any = true
+	}
+	return any
+}
+
+// gateway is the address by which a service reaches its machine: the first of its first network.
+func (r *reader) gateway(line *estate.Container) (netip.Addr, error) {
+	for _, at := range line.In {
+		for _, n := range r.networks {
+			if n.Name == at.Network && len(n.Prefixes) > 0 {
+				return n.Prefixes[0].Addr().Next(), nil
+			}
+		}
+	}
+	return netip.Addr{}, errors.New("it is in no network of the machine")
 }
 
 func (r *reader) say(format string, args ...any) {
@@ -102,6 +148,9 @@ func load(src Source) (*types.Project, error) {
 		if yaml.Unmarshal([]byte(f.Text), &top) == nil && len(top.Include.Content) > 0 {
 			return nil, fmt.Errorf("include: another file is named, which is not read: give it with this one")
 		}
+		if n := portsIn(f.Text); n > mostPorts {
+			return nil, fmt.Errorf("ports: %s lists %d ports; expected at most %d", f.Name, n, mostPorts)
+		}
 		details.ConfigFiles = append(details.ConfigFiles, types.ConfigFile{Filename: f.Name, Content: []byte(f.Text + "\n")})
 	}
 	return loader.LoadWithContext(context.Background(), details, func(o *loader.Options) {
@@ -113,6 +162,48 @@ func load(src Source) (*types.Project, error) {
 			return template.SubstituteWithOptions(text, values, template.WithoutLogging) // missing says it
 		}
 	})
+}
+
+// mostPorts is how many ports the services of a file may list.
+const mostPorts = 20_000
+
+var portRange = regexp.MustCompile(`(\d{1,5})-(\d{1,5})`)
+
+// portsIn is how many ports the services of a file list, before any is written out: a range of them stands in few letters.
+func portsIn(text string) int {
+	var doc yaml.Node
+	if yaml.Unmarshal([]byte(text), &doc) != nil {
+		return 0 // what is wrong with it is said elsewhere
+	}
+	const mostNodes = 1_000_000 // an alias may stand for much
+	total, nodes := 0, 0
+	var count func(n *yaml.Node, listed bool)
+	count = func(n *yaml.Node, listed bool) {
+		if nodes++; nodes > mostNodes || total > mostPorts {
+			total = max(total, mostPorts+1)
+			return
+		}
+		switch n.Kind {
+		case yaml.AliasNode:
+			count(n.Alias, listed)
+		case yaml.ScalarNode:
+			if m := portRange.FindStringSubmatch(n.Value); listed && m != nil {
+				low, _ := strconv.Atoi(m[1])
+				high, _ := strconv.Atoi(m[2])
+				total += max(1, high-low+1)
+			}
+		case yaml.MappingNode:
+			for i := 0; i+1 < len(n.Content); i += 2 {
+				count(n.Content[i+1], listed || n.Content[i].Value == "ports" || n.Content[i].Value == "expose")
+			}
+		default:
+			for _, c := range n.Content {
+				count(c, listed)
+			}
+		}
+	}
+	count(&doc, false)
+	return total
 }
 
 var variable = regexp.MustCompile(`\$\$|\$\{([A-Za-z_][A-Za-z0-9_]*)\}|\$([A-Za-z_][A-Za-z0-9_]*)`)
@@ -146,6 +237,10 @@ func (r *reader) service(s types.ServiceConfig) {
 		return
 	}
 	name := r.host + "/" + short
+	if s.Deploy != nil && s.Deploy.Replicas != nil && *s.Deploy.Replicas == 0 || s.Scale != nil && *s.Scale == 0 {
+		r.say("%s is to run nowhere (no replicas): it is left out.", s.Name)
+		return
+	}
 	if s.Deploy != nil && s.Deploy.Replicas != nil && *s.Deploy.Replicas > 1 || s.Scale != nil && *s.Scale > 1 {
 		r.say("%s is to run several times; it is written once.", s.Name)
 	}
@@ -184,6 +279,9 @@ func (r *reader) service(s types.ServiceConfig) {
 	for _, host := range slices.Sorted(maps.Keys(s.ExtraHosts)) {
 		for _, text := range s.ExtraHosts[host] {
 			addr, err := netip.ParseAddr(text)
+			if text == "host-gateway" {
+				addr, err = r.gateway(line)
+			}
 			owner, ok := estate.CleanHostname(host)
 			if err == nil && ok {
 				machine.Add(&r.account, &estate.HostsEntry{Hostname: owner, Addr: addr.Unmap(), Place: name})

@@ -68,6 +68,9 @@ func TestRead(t *testing.T) {
 				"container box/shop-db in shop_back alias db",
 				"container box/web in shop_back,shop_front=172.30.0.9 alias www",
 				"host box",
+				`listen box/web 53/udp as web note "assumed: a map leads there"`,
+				`listen box/web 80-82 as web note "assumed: a map leads there"`,
+				`listen box/web 90 as web note "assumed: a map leads there"`,
 				"map box/web 127.0.0.1:5353/udp to 53",
 				"map box/web 8080-8082 to 80-82",
 				"map box/web [::1]:9090 to 90",
@@ -92,6 +95,10 @@ services:
 				"container box/shop-db in vault alias db",
 				"container box/web in vault,shop_front=172.30.0.9 alias www",
 				"host box",
+				`listen box/shop-db 5432 as shop-db note "assumed: a map leads there"`,
+				`listen box/web 53/udp as web note "assumed: a map leads there"`,
+				`listen box/web 80-82,8443 as web note "assumed: a map leads there"`,
+				`listen box/web 90 as web note "assumed: a map leads there"`,
 				"map box/shop-db 15432 to 5432",
 				"map box/web 127.0.0.1:1053/udp to 53",
 				"map box/web 443,8080-8082 to 8443,80-82",
@@ -111,7 +118,7 @@ services:
 networks:
   front: {ipam: {config: [{subnet: 172.30.0.0/24}]}}
 `}}}, "host box", []string{
-			"container box/web in project_front", "host box", "map box/web 8080 to 80", "network project_front 172.30.0.0/24 on box",
+			"container box/web in project_front", "host box", `listen box/web 80 as web note "assumed: a map leads there"`, "map box/web 8080 to 80", "network project_front 172.30.0.0/24 on box",
 		}, []string{"WEB, WEB8081", "port 81", "listens"}},
 	}
 	for _, test := range tests {

@@ -2,11 +2,13 @@
 package format
 
 import (
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"io/fs"
 	"path"
 	"strings"
+	"unicode/utf16"
 
 	"steady-compass/core/estate"
 	"steady-compass/core/model"
@@ -60,6 +62,30 @@ var ErrUnknown = errors.New("no such format")
 // ErrNoPlace is the error for what a machine has, where the machine is not known.
 var ErrNoPlace = errors.New("it does not say of which machine it is: expected a host or container")
 
+// MostBytes is how long a text may be that is taken over.
+const MostBytes = 64 << 20
+
+// Decoded is a text without the mark that says how its characters are coded, and in UTF-8 where that says UTF-16, as some systems
+// write what a command prints (Unicode Standard §23.8).
+func Decoded(text string) string {
+	var order binary.ByteOrder
+	switch {
+	case strings.HasPrefix(text, "\uFEFF"):
+		return strings.TrimPrefix(text, "\uFEFF")
+	case strings.HasPrefix(text, "\xFF\xFE"):
+		order = binary.LittleEndian
+	case strings.HasPrefix(text, "\xFE\xFF"):
+		order = binary.BigEndian
+	default:
+		return text
+	}
+	units := make([]uint16, 0, len(text)/2)
+	for i := 2; i+1 < len(text); i += 2 {
+		units = append(units, order.Uint16([]byte(text[i:i+2])))
+	}
+	return string(utf16.Decode(units))
+}
+
 // errNoHost is the error for what only a machine has, and a container is said.
 var errNoHost = fmt.Errorf("%w, and no container has it: expected a host", ErrNoPlace)
 
@@ -80,6 +106,7 @@ func unknown(word string, words []string) error {
 
 // Guess is the format that a file's name and its first lines speak for.
 func Guess(name, text string) string {
+	text = Decoded(text)
 	base := strings.ToLower(path.Base(strings.ReplaceAll(name, `\`, "/")))
 	ext := path.Ext(base)
 	first := strings.ToLower(strings.TrimSpace(text[:min(len(text), 400)]))
@@ -102,7 +129,7 @@ func Guess(name, text string) string {
 		return "inspect"
 	case strings.HasPrefix(first, "*filter") || strings.HasPrefix(first, "*nat") || strings.HasPrefix(first, "*mangle") || strings.HasPrefix(first, "*raw") || strings.Contains(text, "\nCOMMIT"):
 		return "save"
-	case strings.HasPrefix(first, "netid") || strings.HasPrefix(first, "state ") || strings.HasPrefix(first, "active internet") || strings.HasPrefix(first, "tcp ") || strings.HasPrefix(first, "udp ") || strings.HasPrefix(first, "listen "):
+	case strings.HasPrefix(first, "netid") || strings.HasPrefix(first, "state ") || strings.HasPrefix(first, "active ") && strings.Contains(first, "connections") || strings.HasPrefix(first, "user ") && strings.Contains(first, "local address") || strings.HasPrefix(first, "tcp4 ") || strings.HasPrefix(first, "udp4 ") || strings.HasPrefix(first, "tcp ") || strings.HasPrefix(first, "udp ") || strings.HasPrefix(first, "listen "):
 		return "sockets"
 	case base == "hosts" || strings.HasSuffix(base, ".hosts") || strings.HasPrefix(base, "hosts."):
 		return "hosts"
@@ -119,6 +146,12 @@ func Guess(name, text string) string {
 func Read(src Source, e *estate.Estate) (intake.Reading, error) {
 	if len(src.Texts) == 0 {
 		return intake.Reading{}, errors.New("there is no file to read")
+	}
+	for i := range src.Texts {
+		if len(src.Texts[i].Text) > MostBytes {
+			return intake.Reading{}, fmt.Errorf("%s has %d bytes; expected at most %d", src.Texts[i].Name, len(src.Texts[i].Text), MostBytes)
+		}
+		src.Texts[i].Text = Decoded(src.Texts[i].Text)
 	}
 	main := src.Texts[0]
 	place := strings.ToLower(strings.TrimSpace(src.Place))

@@ -11,8 +11,14 @@ import (
 	"steady-compass/intake"
 )
 
-// Read reads the hosts file of a place. The lines that every system has for itself (its loopback and multicast
-// addresses) are left out.
+// systemNames are the names that systems give their own loopback addresses by themselves.
+var systemNames = map[string]bool{
+	"localhost": true, "localhost.localdomain": true, "localhost4": true, "localhost4.localdomain4": true, "localhost6": true, "localhost6.localdomain6": true,
+	"ip6-localhost": true, "ip6-loopback": true, "ip6-localnet": true, "ip6-mcastprefix": true, "0.0.0.0": true,
+}
+
+// Read reads the hosts file of a place. What every system writes there for itself (its own loopback names, multicast addresses) is
+// left out; a name that somebody leads to loopback is not.
 func Read(file, text, place string) intake.Reading {
 	r := intake.Reading{Covers: func(rec estate.Record) bool {
 		h, ok := rec.(*estate.HostsEntry)
@@ -33,7 +39,7 @@ func Read(file, text, place string) intake.Reading {
 		case err != nil:
 			fault(words[0], fmt.Sprintf("%q is no address", words[0]), "an IPv4 or IPv6 address")
 			continue
-		case addr.Zone() != "" || addr.IsLoopback() || addr.IsMulticast() || addr.IsUnspecified() || addr.IsLinkLocalUnicast():
+		case addr.Zone() != "" || addr.IsMulticast() || addr.IsLinkLocalUnicast():
 			own++
 			continue
 		case len(words) == 1:
@@ -46,6 +52,10 @@ func Read(file, text, place string) intake.Reading {
 				fault(word, fmt.Sprintf("%q is no host name", word), "a host name")
 				continue
 			}
+			if addr.IsLoopback() && (systemNames[name] || name == place) || addr.IsUnspecified() && systemNames[name] || name == "broadcasthost" {
+				own++
+				continue
+			}
 			h := &estate.HostsEntry{Hostname: name, Addr: addr.Unmap(), Place: place}
 			if err := estate.Complete(h); err != nil {
 				fault(word, err.Error(), "a host name")
@@ -55,7 +65,7 @@ func Read(file, text, place string) intake.Reading {
 		}
 	}
 	if own > 0 {
-		r.Left = append(r.Left, fmt.Sprintf("%d lines for the machine's own loopback and multicast addresses are left out.", own))
+		r.Left = append(r.Left, fmt.Sprintf("%d names of the machine's own loopback and multicast addresses are left out.", own))
 	}
 	return r
 }

@@ -39,8 +39,22 @@ hosts:10:15: "fo..ur" is no host name; expected a host name`
 	if strings.Join(faults, "\n") != want {
 		t.Errorf("got\n%s\nwant\n%s", strings.Join(faults, "\n"), want)
 	}
-	if len(r.Left) != 1 || !strings.HasPrefix(r.Left[0], "3 lines") {
+	if len(r.Left) != 1 || !strings.HasPrefix(r.Left[0], "4 names") {
 		t.Errorf("left out: %v", r.Left)
+	}
+}
+
+// TestOverrides: names that somebody leads to loopback, or to nowhere, are kept and come back; the system's own are not.
+func TestOverrides(t *testing.T) {
+	const file = "127.0.0.1 localhost box\n127.0.0.1 app.example tracker.example\n0.0.0.0 ads.example\n::1 localhost six.example\n"
+	r := Read("hosts", file, "box")
+	e := estate.New(append([]estate.Record{estate.Made(&estate.Host{Name: "box"})}, r.Records...), nil)
+	text := Write(e, "box")
+	if want := "127.0.0.1\tapp.example tracker.example\n0.0.0.0\tads.example\n::1\tsix.example\n"; text != want {
+		t.Errorf("got %q, want %q", text, want)
+	}
+	if p := intake.Compare(e, Read("hosts", file, "box")); len(p.Add)+len(p.Change)+len(p.Gone) > 0 || p.Leave != 4 {
+		t.Errorf("it comes back otherwise: %+v", p)
 	}
 }
 

@@ -1,5 +1,5 @@
 // Package sockets reads the socket listings that administrators send: what `ss` and `netstat` of a Linux machine print,
-// with or without their headings and the programs' names.
+// with or without their headings and the programs' names, `netstat -an` and `-ano` of other systems, and `sockstat`.
 package sockets
 
 import (
@@ -22,6 +22,7 @@ type listing struct {
 	found       []machine.Observed
 	protos      netset.Transport // of which it has, or would have, sockets
 	v4          map[string]bool
+	bound       []string // sockets that are bound to a device: where they can be reached is not known
 }
 
 // Read reads a listing of the sockets in a place. What listens comes as listen lines; connections are passed over.
@@ -39,9 +40,12 @@ func Read(file, text, place string) machine.Account {
 	}
 	for _, proto := range l.protos.Each() {
 		aspect := map[netset.Transport]machine.Aspect{netset.TCP: machine.TCP, netset.UDP: machine.UDP}[proto]
-		if len(l.account.Faults) == 0 {
+		if len(l.account.Faults) == 0 && len(l.bound) == 0 {
 			l.account.Whole = append(l.account.Whole, machine.Whole{Aspect: aspect, Place: place})
 		}
+	}
+	if len(l.bound) > 0 {
+		l.account.Left = append(l.account.Left, fmt.Sprintf("Bound to a device, so that only what comes by it reaches them, and not recorded: %s.", strings.Join(l.bound, "; ")))
 	}
 	if !strings.Contains(place, "/") {
 		machine.Add(&l.account, &estate.Host{Name: place})
@@ -70,12 +74,12 @@ func (l *listing) line(n int, line string) {
 	case first == "netid": // the heading of several sorts
 		l.protos = netset.Both
 		return
-	case first == "state" || first == "proto" || first == "active" || first == "recv-q" || strings.HasPrefix(line, "(") || strings.HasPrefix(line, "#") || first == "unix" || strings.HasPrefix(first, "u_") || first == "nl" || first == "p_raw" || first == "p_dgr" || first == "raw" || first == "raw6" || first == "v_str" || first == "icmp6" || first == "???":
+	case first == "state" || first == "proto" || first == "active" || first == "user" && strings.Contains(strings.ToLower(line), "local address") || first == "recv-q" || strings.HasPrefix(line, "(") || strings.HasPrefix(line, "#") || first == "unix" || strings.HasPrefix(first, "u_") || first == "nl" || first == "p_raw" || first == "p_dgr" || first == "raw" || first == "raw6" || first == "v_str" || first == "icmp6" || first == "???":
 		return
 	}
 	proto := netset.TCP
 	switch first {
-	case "tcp", "udp", "tcp6", "udp6", "udplite", "udplite6":
+	case "tcp", "udp", "tcp6", "udp6", "udplite", "udplite6", "tcp4", "udp4", "tcp46", "udp46":
 		if strings.HasPrefix(first, "udp") {
 			proto = netset.UDP
 		}
@@ -83,8 +87,23 @@ func (l *listing) line(n int, line string) {
 			l.ss(n, line, words[1:], proto)
 			return
 		}
+		if len(words) > 2 && strings.Contains(words[1], ":") {
+			l.windows(n, line, words, proto)
+			return
+		}
+		if strings.HasSuffix(first, "4") || strings.HasSuffix(first, "46") || len(words) > 4 && !strings.Contains(words[3], ":") && dotted.MatchString(words[3]) {
+			l.bsd(n, line, words, proto)
+			return
+		}
 		l.netstat(n, line, words, proto)
 	default:
+		if len(words) >= 7 && sockstat.MatchString(words[4]) {
+			l.sockstat(n, line, words)
+			return
+		}
+		if program.MatchString(line) || first == "can" { // the program of the line before, or that it is not known
+			return
+		}
 		if !states[strings.ToUpper(words[0])] {
 			l.fault(n, strings.Index(line, words[0])+1, fmt.Sprintf("%q is no line of a socket listing", line), "a line that ss -tulpn or netstat -tulpn prints")
 			return
@@ -162,6 +181,67 @@ func (l *listing) netstat(n int, line string, words []string, proto netset.Trans
 	l.add(addr, port, proto, program)
 }
 
+var (
+	dotted   = regexp.MustCompile(`\.(\d+|\*)$`)
+	sockstat = regexp.MustCompile(`^(tcp|udp)(4|6|46)?$`)
+	program  = regexp.MustCompile(`^\s*\[[^\]]+\]\s*$`)
+)
+
+// windows reads Proto Local Foreign [State] [PID], as netstat -an and -ano print them there.
+func (l *listing) windows(n int, line string, words []string, proto netset.Transport) {
+	l.protos |= proto
+	if proto == netset.TCP && (len(words) < 4 || !strings.HasPrefix(strings.ToUpper(words[3]), "LISTEN") && words[2] != "0.0.0.0:0" && words[2] != "[::]:0") {
+		return
+	}
+	if addr, port, ok := l.endpoint(n, line, words[1]); ok {
+		l.add(addr, port, proto, "")
+	}
+}
+
+// bsd reads Proto Recv-Q Send-Q Local Foreign [State], where a dot stands before the port; tcp46 takes both families.
+func (l *listing) bsd(n int, line string, words []string, proto netset.Transport) {
+	l.protos |= proto
+	if len(words) < 5 || proto == netset.TCP && (len(words) < 6 || words[5] != "LISTEN") || proto == netset.UDP && words[4] != "*.*" {
+		return
+	}
+	l.ofFamily(n, line, words[3], ".", words[0], proto, "")
+}
+
+// sockstat reads USER COMMAND PID FD PROTO LOCAL FOREIGN.
+func (l *listing) sockstat(n int, line string, words []string) {
+	proto := netset.TCP
+	if strings.HasPrefix(words[4], "udp") {
+		proto = netset.UDP
+	}
+	l.protos |= proto
+	if words[6] == "*:*" {
+		l.ofFamily(n, line, words[5], ":", words[4], proto, words[1])
+	}
+}
+
+// ofFamily adds a socket whose sort says of which family it is: a star is every address of that.
+func (l *listing) ofFamily(n int, line, local, before, sort string, proto netset.Transport, program string) {
+	i := strings.LastIndex(local, before)
+	if i <= 0 {
+		l.fault(n, strings.Index(line, local)+1, fmt.Sprintf("%q is no address and port", local), "an address and a port")
+		return
+	}
+	addr, port, ok := l.endpoint(n, line, local[:i]+":"+local[i+1:])
+	if !ok {
+		return
+	}
+	if !addr.IsValid() {
+		switch {
+		case strings.HasSuffix(sort, "46"):
+		case strings.HasSuffix(sort, "4"):
+			addr = netip.IPv4Unspecified()
+		case strings.HasSuffix(sort, "6"):
+			addr = netip.IPv6Unspecified()
+		}
+	}
+	l.add(addr, port, proto, program)
+}
+
 // netstatFamilies takes IPv4 from a socket on every address where another has it: both are there, so the first is of
 // IPv6 alone.
 func (l *listing) netstatFamilies() {
@@ -195,12 +275,21 @@ func (l *listing) endpoint(n int, line, word string) (netip.Addr, uint16, bool) 
 	case err != nil:
 		return wrong(fmt.Sprintf("%q is no port number; the listing is wanted with -n", number))
 	}
+	host = strings.TrimSuffix(strings.TrimPrefix(host, "["), "]")
+	host, device, _ := strings.Cut(host, "%")
+	host = strings.TrimSuffix(host, "]")
+	if device = strings.TrimSuffix(device, "]"); device == "lo" && (host == "*" || host == "0.0.0.0") {
+		host, device = "127.0.0.1", ""
+	} else if device == "lo" && host == "::" {
+		host, device = "::1", ""
+	}
+	if everywhere := host == "*" || host == "0.0.0.0" || host == "::"; everywhere && device != "" {
+		l.bound = append(l.bound, fmt.Sprintf("line %d, port %d by %s", n, port, device))
+		return netip.Addr{}, 0, false
+	}
 	if host == "*" {
 		return netip.Addr{}, uint16(port), true
 	}
-	host = strings.TrimSuffix(strings.TrimPrefix(host, "["), "]")
-	host, _, _ = strings.Cut(host, "%")
-	host = strings.TrimSuffix(host, "]")
 	addr, err := netip.ParseAddr(host)
 	if err != nil {
 		return wrong(fmt.Sprintf("%q is no address", host))

@@ -34,6 +34,38 @@ tcp   ESTAB  0      0               10.40.8.10:22       10.40.0.7:50112 users:((
 			"listen azimuth 22 as sshd",
 			"listen azimuth 80,443 as nginx",
 		}, []machine.Aspect{machine.TCP, machine.UDP}, 2},
+		{"bound to a device, and nothing taken as whole", `
+tcp LISTEN 0 128 *%eth1:1010 *:* users:(("a",pid=1,fd=3))
+tcp LISTEN 0 128 0.0.0.0%eth0:1009 0.0.0.0:* users:(("b",pid=1,fd=3))
+udp UNCONN 0 0 0.0.0.0%lo:69 0.0.0.0:* users:(("c",pid=1,fd=3))
+tcp LISTEN 0 128 [::1]%lo:22 [::]:* users:(("d",pid=1,fd=3))
+`, []string{"host azimuth", "listen azimuth 127.0.0.1:69/udp as c", "listen azimuth [::1]:22 as d"}, nil, 1},
+		{"netstat -ano of another system", `
+Active Connections
+
+  Proto  Local Address          Foreign Address        State           PID
+  TCP    0.0.0.0:135            0.0.0.0:0              LISTENING       1100
+ [svchost.exe]
+  TCP    10.40.8.30:52100       10.40.8.10:443         ESTABLISHED     4400
+  TCP    [::]:135               [::]:0                 LISTENING       1100
+  UDP    0.0.0.0:500            *:*                                    900
+`, []string{"host azimuth", "listen azimuth 0.0.0.0:500/udp as port-500", "listen azimuth 135 as port-135"}, []machine.Aspect{machine.TCP, machine.UDP}, 1},
+		{"netstat -an with dots before the ports", `
+Active Internet connections (including servers)
+Proto Recv-Q Send-Q Local Address          Foreign Address        (state)
+tcp4       0      0 *.22                   *.*                    LISTEN
+tcp6       0      0 *.22                   *.*                    LISTEN
+tcp46      0      0 *.80                   *.*                    LISTEN
+tcp4       0      0 127.0.0.1.631          *.*                    LISTEN
+tcp4       0     36 10.40.8.9.22           10.40.0.7.50112        ESTABLISHED
+udp4       0      0 *.123                  *.*
+`, []string{"host azimuth", "listen azimuth 0.0.0.0:123/udp as port-123", "listen azimuth 127.0.0.1:631 as port-631", "listen azimuth 22 as port-22", "listen azimuth 80 as port-80"}, []machine.Aspect{machine.TCP, machine.UDP}, 1},
+		{"sockstat -l", `
+USER     COMMAND    PID   FD  PROTO  LOCAL ADDRESS         FOREIGN ADDRESS
+root     sshd       771   3   tcp4   *:22                  *:*
+root     sshd       771   4   tcp6   *:22                  *:*
+ntpd     ntpd       700   20  udp4   10.40.8.9:123         *:*
+`, []string{"host azimuth", "listen azimuth 10.40.8.9:123/udp as ntpd", "listen azimuth 22 as sshd"}, []machine.Aspect{machine.TCP, machine.UDP}, 0},
 		{"ss -Htln, without names", `
 LISTEN 0 128 127.0.0.1:9090 0.0.0.0:*
 LISTEN 0 128 [::1]:9090 [::]:*
