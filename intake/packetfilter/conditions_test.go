@@ -86,6 +86,15 @@ func TestListedConditions(t *testing.T) {
 		{meta("pkttype", `"broadcast"`) + `, {"drop": null}`, "", ""},
 		{meta("pkttype", `"unicast"`) + ", " + port + `, {"drop": null}`, "rule gate-input drop 22", ""},
 		{meta("pkttype", `{"set": ["broadcast", "multicast"]}`) + `, {"drop": null}`, "", ""},
+		{meta("pkttype", `"host"`) + ", " + port + `, {"drop": null}`, "rule gate-input drop 22", ""},
+		{meta("protocol", `{"set": ["arp", "vlan"]}`) + `, {"drop": null}`, "", ""},
+		{meta("protocol", `{"set": ["arp", "ip6"]}`) + ", " + port + `, {"drop": null}`, "rule gate-input drop 22 from ::/0 to ::/0", ""},
+		{meta("l4proto", `{"range": [6, 17]}`) + `, {"drop": null}`, "rule gate-input unknown any", "protocols"},
+		{`{"match": {"op": "!=", "left": {"payload": {"protocol": "ip6", "field": "saddr"}}, "right": {"set": []}}}, ` + port + `, {"drop": null}`, "rule gate-input drop 22 from ::/0", ""},
+		{port + `, {"xt": null}`, "rule gate-input unknown 22", "older tool"},
+		{port + `, {"xt": {"type": "target", "name": "REJECT"}}`, "rule gate-input unknown 22", "older tool REJECT"},
+		{port + `, {"queue": {"num": 3}}`, "rule gate-input unknown 22", "queue"},
+		{port + `, {"set": {"op": "add", "elem": {"payload": {"protocol": "ip", "field": "saddr"}}, "set": "@seen", "stmt": [{"limit": {"rate": 9, "per": "minute"}}]}}, {"drop": null}`, "rule gate-input unknown 22", "rate or a count"},
 		{meta("mark", "7") + ", " + port + `, {"drop": null}`, "rule gate-input unknown 22", "meta mark"},
 		{match(`{"ct": {"key": "state"}}`, `"new"`) + ", " + port + `, {"drop": null}`, "rule gate-input drop 22", ""},
 		{match(`{"ct": {"key": "state"}}`, `["established", "related"]`) + `, {"accept": null}`, "", ""},
@@ -130,5 +139,61 @@ func TestDottedMasks(t *testing.T) {
 		if ok != (c.want != "") || ok && p.String() != c.want {
 			t.Errorf("%s/%s: %s %v, want %s", c.addr, c.mask, p, ok, c.want)
 		}
+	}
+}
+
+// TestStates reads what a chain does with flows that are known, and with what is of none: one line ahead of the established one takes
+// no state away, wherever that one stands.
+func TestStates(t *testing.T) {
+	state := func(word, verdict string) string {
+		return fmt.Sprintf(`{"match": {"op": "in", "left": {"ct": {"key": "state"}}, "right": %q}}, {%q: null}`, word, verdict)
+	}
+	drop := `{"match": {"op": "==", "left": {"payload": {"protocol": "tcp", "field": "dport"}}, "right": 23}}, {"drop": null}`
+	behind := `{"match": {"op": "==", "left": {"meta": {"key": "iifname"}}, "right": "eth1"}}, `
+	for _, c := range []struct {
+		rules []string
+		want  string
+	}{
+		{[]string{state("established", "accept")}, "otherwise drop"},
+		{[]string{drop, state("established", "accept")}, "otherwise drop"},
+		{[]string{behind + state("established", "accept")}, "otherwise drop"},
+		{[]string{`{"jump": {"target": "known"}}`}, "otherwise drop"},
+		{[]string{drop}, "otherwise drop stateless"},
+		{[]string{state("invalid", "drop"), state("established", "accept")}, "otherwise drop strict"},
+		{[]string{state("established", "accept"), state("invalid", "drop")}, "otherwise drop strict"},
+		{[]string{behind + state("invalid", "drop"), state("established", "accept")}, "otherwise drop"},
+	} {
+		text := `{"nftables": [{"table": {"family": "inet", "name": "filter"}},
+{"chain": {"family": "inet", "table": "filter", "name": "input", "type": "filter", "hook": "input", "prio": 0, "policy": "drop"}},
+{"chain": {"family": "inet", "table": "filter", "name": "known"}},
+{"rule": {"family": "inet", "table": "filter", "chain": "known", "expr": [` + state("established", "accept") + `]}}`
+		for _, rule := range c.rules {
+			text += `,
+{"rule": {"family": "inet", "table": "filter", "chain": "input", "expr": [` + rule + `]}}`
+		}
+		rs, faults := ReadJSON("f", text+"]}")
+		if len(faults) > 0 {
+			t.Fatal(faults)
+		}
+		got := strings.Join(intake.Compare(parsed(t, around), gate.Reading(rs, parsed(t, around))).Lines(), "\n")
+		got, _, _ = strings.Cut(got, "\n")
+		if strings.TrimSuffix(got, " loopback-too") != "+ filter gate-input on gate input "+c.want && strings.Replace(got, " loopback-too", "", 1) != "+ filter gate-input on gate input "+c.want {
+			t.Errorf("%v\nis %s\nwant %s", c.rules, got, c.want)
+		}
+	}
+}
+
+// TestNotInForce: what a listing has and does not do, or does where it is not read, is named; nothing of it is open or shut.
+func TestNotInForce(t *testing.T) {
+	const text = `{"nftables": [{"table": {"family": "inet", "name": "asleep", "flags": ["dormant"]}},
+{"chain": {"family": "inet", "table": "asleep", "name": "input", "type": "filter", "hook": "input", "prio": 0, "policy": "drop"}},
+{"table": {"family": "netdev", "name": "wire"}},
+{"chain": {"family": "netdev", "table": "wire", "name": "guard", "dev": ["eth0", "eth1"], "type": "filter", "hook": "ingress", "prio": 0, "policy": "accept"}},
+{"rule": {"family": "netdev", "table": "wire", "chain": "guard", "expr": [{"drop": null}]}}
+]}`
+	rs, faults := ReadJSON("f", text)
+	got, left := readAs(t, rs, faults)
+	if strings.Join(got, "; ") != "rule guard unknown any" || !strings.Contains(left, "dormant") || !strings.Contains(left, "ingress is not read") {
+		t.Errorf("%q, left %q", got, left)
 	}
 }

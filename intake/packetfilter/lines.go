@@ -130,6 +130,7 @@ func (c *chainReading) record(old *model.Filter) *estate.Filter {
 	stops := f.Otherwise != "pass" || slices.ContainsFunc(c.parts, func(p part) bool { return p.action != "pass" })
 	c.mayStop = stops
 	f.Stateless = stops && !c.keeps
+	f.Strict = stops && c.keeps && c.strict
 	f.LoopbackToo = !c.alone && (c.hook == model.Input || c.hook == model.Output) && stops
 	f.GuardsContainers = c.hook == model.Through && !c.lets && len(c.containerNets()) > 0
 	return f
@@ -164,7 +165,7 @@ func (r *reading) filterRecord(c *chainReading, old *model.Filter, f *estate.Fil
 			n.GuardsContainers = old.Record.GuardsContainers
 		}
 		if !c.mayStop {
-			n.Stateless = old.Record.Stateless
+			n.Stateless, n.Strict = old.Record.Stateless, old.Record.Strict
 		}
 		if c.hook != model.Input && c.hook != model.Output || !c.mayStop {
 			n.LoopbackToo = old.Record.LoopbackToo

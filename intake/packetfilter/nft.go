@@ -17,9 +17,14 @@ import (
 
 // object is one entry of the JSON listing; one of its fields is set.
 type object struct {
+	Table *struct {
+		Family, Name string
+		Flags        wordList
+	}
 	Chain *struct {
 		Family, Table, Name, Type, Hook, Policy string
 		Prio                                    int
+		Dev                                     wordList
 	}
 	Rule *struct {
 		Family, Table, Chain string
@@ -31,6 +36,18 @@ type object struct {
 		Flags               []string
 		Elem                []json.RawMessage
 	}
+}
+
+// wordList is one word, or a list of them.
+type wordList []string
+
+func (w *wordList) UnmarshalJSON(text []byte) error {
+	var one string
+	if json.Unmarshal(text, &one) == nil {
+		*w = wordList{one}
+		return nil
+	}
+	return json.Unmarshal(text, (*[]string)(w))
 }
 
 // jsonReader reads one listing.
@@ -93,8 +110,18 @@ func ReadJSON(file, text string) (*Ruleset, []intake.FileFault) {
 	} else if err != nil {
 		return r.out, []intake.FileFault{intake.JSONFault(file, text, dec, err, expected)}
 	}
+	dormant := map[string]bool{}
+	for _, o := range all {
+		if o.Table != nil && slices.Contains(o.Table.Flags, "dormant") {
+			dormant[o.Table.Family+" "+o.Table.Name] = true
+		}
+	}
 	for _, o := range all { // sets and chains stand before or behind the rules that name them
 		switch {
+		case o.Chain != nil && dormant[o.Chain.Family+" "+o.Chain.Table]:
+			r.out.Idle = append(r.out.Idle, fmt.Sprintf("line %d: table %s %s, chain %s: the table is dormant, and not in force", o.line, o.Chain.Family, o.Chain.Table, o.Chain.Name))
+		case o.Chain != nil && (o.Chain.Hook == "ingress" || o.Chain.Hook == "egress"):
+			r.out.Wire = append(r.out.Wire, Chain{Family: o.Chain.Family, Table: o.Chain.Table, Name: o.Chain.Name, Hook: o.Chain.Hook, Policy: o.Chain.Policy, Line: o.line})
 		case o.Chain != nil && slices.Contains([]string{"ip", "ip6", "inet"}, o.Chain.Family):
 			c := &Chain{Family: o.Chain.Family, Table: o.Chain.Table, Name: o.Chain.Name, Type: o.Chain.Type, Hook: o.Chain.Hook, Priority: o.Chain.Prio, Policy: o.Chain.Policy, Line: o.line}
 			r.chains[c.Family+" "+c.Table+" "+c.Name] = c
@@ -154,8 +181,25 @@ func (rule Rule) strange(format string, args ...any) Rule {
 
 func (r *jsonReader) statement(rule Rule, at, word string, body json.RawMessage) []Rule {
 	switch word {
-	case "counter", "log", "comment", "mangle", "set", "ct helper", "ct timeout", "meter", "last":
+	case "counter", "log", "comment", "mangle", "ct helper", "ct timeout", "last", "flow", "secmark", "dup", "ct expectation":
 		return []Rule{rule} // what is done beside does not decide
+	case "set", "meter": // with a rate or a count in it, what follows is for what keeps within it
+		if bytes.Contains(body, []byte(`"limit"`)) || bytes.Contains(body, []byte(`"ct count"`)) || bytes.Contains(body, []byte(`"quota"`)) || bytes.Contains(body, []byte(`"connlimit"`)) {
+			return []Rule{rule.strange("a rate or a count for each")}
+		}
+		return []Rule{rule}
+	case "xt": // of the older tool: a condition, or something that decides; what it is is not always told
+		var x struct{ Type, Name string }
+		_ = json.Unmarshal(body, &x)
+		rule = rule.strange("an extension of the older tool%s", strings.TrimRight(" "+x.Name, " "))
+		if x.Type != "match" && rule.Action == None {
+			rule.Action = Strange
+		}
+		return []Rule{rule}
+	case "queue", "tproxy", "synproxy", "fwd":
+		rule = rule.strange("%s", word)
+		rule.Action = Strange
+		return []Rule{rule}
 	case "accept", "drop", "return":
 		rule.Action = Action(word)
 	case "reject":
@@ -308,10 +352,10 @@ func payload(rule Rule, protocol, name string, elements []json.RawMessage, not b
 		if !ok {
 			return rule.strange("an address that cannot be read")
 		}
-		m.narrowAddrs(name == "daddr", set, not)
+		m.narrowAddrs(name == "daddr", set, not, protocol == "ip6")
 	case protocol == "ip" && name == "protocol", protocol == "ip6" && name == "nexthdr":
 		m.From = m.From.Of(protocol == "ip6")
-		rule.protocols(words(elements), not)
+		return rule.protocols(words(elements), not)
 	case protocol == "tcp" && name == "flags":
 		return rule.tcpFlags(words(elements), words(elements), not)
 	case (protocol == "tcp" || protocol == "udp" || protocol == "th") && name == "dport":
@@ -333,13 +377,16 @@ func meta(rule Rule, key string, elements []json.RawMessage, not bool) Rule {
 	case "iif", "iifname", "oif", "oifname":
 		m.narrowInterfaces(key[0] == 'o', list, not)
 	case "l4proto":
-		rule.protocols(list, not)
+		return rule.protocols(list, not)
 	case "nfproto", "protocol":
+		four := slices.Contains(list, "ipv4") || slices.Contains(list, "ip")
 		six := slices.Contains(list, "ipv6") || slices.Contains(list, "ip6")
-		if len(list) != 1 {
-			return rule
+		switch four, six = four != not, six != not; {
+		case !four && !six: // what carries no IP
+			m.Transport = 0
+		case four != six:
+			m.narrowFamily(six)
 		}
-		m.From, m.To = m.From.Of(six != not), m.To.Of(six != not)
 	case "pkttype":
 		m.packetTypes(list, not)
 	default:
@@ -349,28 +396,36 @@ func meta(rule Rule, key string, elements []json.RawMessage, not bool) Rule {
 }
 
 // protocols narrows a rule to transports.
-func (rule *Rule) protocols(list []string, not bool) {
+func (rule Rule) protocols(list []string, not bool) Rule {
 	var t netset.Transport
 	for _, p := range list {
 		switch p {
+		case "6-17":
+			t |= netset.Both
 		case "tcp", "6":
 			t |= netset.TCP
 		case "udp", "17":
 			t |= netset.UDP
+		default:
+			if strings.HasPrefix(p, "{") || strings.Contains(strings.Trim(p, "0123456789"), "-") && p[0] <= '9' { // a range
+				return rule.strange("protocols %s", p)
+			}
 		}
 	}
 	if not {
 		t = netset.Both &^ t
 	}
 	rule.Match.Transport &= t
+	return rule
 }
 
 // states narrows a rule to flows that begin, or to those that go on.
 func (rule Rule) states(list []string, not bool) Rule {
-	fresh, going := slices.Contains(list, "new"), slices.Contains(list, "established")
+	fresh, going, invalid := slices.Contains(list, "new"), slices.Contains(list, "established"), slices.Contains(list, "invalid")
 	if not {
-		fresh, going = !fresh, !going
+		fresh, going, invalid = !fresh, !going, !invalid
 	}
+	rule.Match.Invalid = rule.Match.Invalid && invalid
 	if slices.Contains(list, "untracked") && !fresh {
 		return rule.strange("flows that are not tracked")
 	}

@@ -63,7 +63,11 @@ func expressions(c *Chain, rule *Rule) []any {
 	if m.ICMP {
 		add(matching("==", dict{"meta": dict{"key": "l4proto"}}, dict{"set": []any{"icmp", "ipv6-icmp"}}))
 	}
-	if !m.Fresh {
+	switch {
+	case m.Fresh:
+	case m.Invalid && !m.GoingOn:
+		add(matching("in", dict{"ct": dict{"key": "state"}}, "invalid"))
+	default:
 		add(matching("in", dict{"ct": dict{"key": "state"}}, []any{"established", "related"}))
 	}
 	for _, i := range []struct {

@@ -55,7 +55,7 @@ func TestListings(t *testing.T) {
 + outbound gate leaving internet as 203.0.113.1
 + filter gate-translations on gate arriving otherwise pass
 + rule gate-translations unknown any from yard to 0.0.0.0/0
-+ filter gate-input on gate input otherwise refuse
++ filter gate-input on gate input otherwise refuse strict
 + rule gate-input pass 22 from lab,10.0.0.5,10.0.2.1,10.0.2.2/31,10.0.2.4/30,10.0.2.8/31 entering internet
 + rule gate-input pass 22 from lab,10.0.0.5,10.0.2.1,10.0.2.2/31,10.0.2.4/30,10.0.2.8/31 entering yard
 + rule gate-input pass 80 from 10.0.0.5
@@ -77,7 +77,7 @@ line 34: table ip nat, chain post, rule 2: a rewriting of some sources as they l
 + rule gate-translations unknown 7000 from 0.0.0.0/0 to 0.0.0.0/0 entering internet
 + filter gate-arriving on gate arriving otherwise pass ipv4 stateless
 + rule gate-arriving drop any from 198.51.100.0/24 entering internet
-+ filter gate-input on gate input otherwise drop ipv4
++ filter gate-input on gate input otherwise drop ipv4 strict
 + rule gate-input pass 22,80,8000-8010 from yard,lab
 + rule gate-input refuse 53/udp from 0.0.0.0/5,8.0.0.0/7,…
 + rule gate-input pass 123/udp from 0.0.0.0/5,8.0.0.0/7,…

@@ -1,6 +1,7 @@
 package packetfilter
 
 import (
+	"cmp"
 	"fmt"
 	"iter"
 	"net/netip"
@@ -45,6 +46,10 @@ func (s Source) Reading(rs *Ruleset, e *estate.Estate) intake.Reading {
 		r.out.Faults = append(r.out.Faults, intake.FileFault{File: rs.File, Line: 1, What: fmt.Sprintf("%s is no host that is recorded", s.Host), Expected: "one that is, with its addresses: a listing names interfaces only"})
 		return r.out
 	}
+	r.out.Left = append(r.out.Left, rs.Idle...)
+	for i := range rs.Wire {
+		r.atTheWire(&rs.Wire[i])
+	}
 	for _, hook := range []string{"prerouting", "input", "forward", "output", "postrouting"} {
 		for _, c := range r.base("filter", hook) {
 			r.filter(c)
@@ -65,6 +70,19 @@ func (s Source) Reading(rs *Ruleset, e *estate.Estate) intake.Reading {
 	r.settle()
 	r.record()
 	return r.out
+}
+
+// atTheWire says of a chain that meets what comes or goes before all others that nothing of it is known.
+func (r *reading) atTheWire(c *Chain) {
+	hook, way := model.Arriving, "arrives"
+	if c.Hook == "egress" {
+		hook, way = model.Departing, "leaves"
+	}
+	r.out.Left = append(r.out.Left, fmt.Sprintf("line %d: table %s %s, chain %s: a chain at %s is not read; all that %s is undecided", c.Line, c.Family, c.Table, c.Name, c.Hook, way))
+	name := cmp.Or(estate.CleanName(c.Name), r.Host+"-"+c.Hook)
+	r.out.Records = append(r.out.Records,
+		estate.Made(&estate.Filter{Name: name, On: []string{r.Host}, Hook: hook.String(), Otherwise: "pass"}),
+		estate.Made(&estate.Rule{Filter: name, Action: "unknown", Ports: estate.Ports{Any: true, Transport: netset.Both}}))
 }
 
 // base are the chains that a hook leads into, in the order in which they are met.
@@ -104,13 +122,14 @@ type part struct {
 // chainReading is one base chain as a filter of the model.
 type chainReading struct {
 	*reading
-	base  *Chain
-	hook  model.Hook
-	parts []part
-	keeps bool // what is known passes before any rule may stop it
-	stops bool // a rule has been met that may stop some of what is known
-	alone bool // what the machine sends to itself passes before any rule decides
-	lets  bool // containers are let pass ahead of it
+	base   *Chain
+	hook   model.Hook
+	parts  []part
+	keeps  bool // some rule lets in what is known
+	strict bool // what is of no flow and begins none is dropped
+	stops  bool // a rule has been met that may stop some of what is known
+	alone  bool // what the machine sends to itself passes before any rule decides
+	lets   bool // containers are let pass ahead of it
 
 	steps   int
 	tired   bool // the rest of it was not followed
@@ -279,8 +298,11 @@ func (c *chainReading) flatten(chain *Chain, in []rules.Flows, depth int) {
 			return
 		}
 		if !rule.Match.Fresh {
-			if rule.Match.GoingOn && rule.Action == Accept && !c.stops && rule.Match.isAll(chain.Family) && len(rule.Strange) == 0 && depth == 0 {
+			if rule.Match.GoingOn && rule.Action == Accept && len(rule.Strange) == 0 {
 				c.keeps = true
+			}
+			if !rule.Match.GoingOn && rule.Match.Invalid && (rule.Action == Drop || rule.Action == Reject) && rule.Match.isOfTCP(chain.Family) && len(rule.Strange) == 0 {
+				c.strict = true
 			}
 			c.stops = c.stops || rule.Match.GoingOn && (rule.Action == Drop || rule.Action == Reject)
 			continue
@@ -304,7 +326,7 @@ func (c *chainReading) flatten(chain *Chain, in []rules.Flows, depth int) {
 		}
 		switch {
 		case len(taken) == 0:
-		case len(strange) > 0:
+		case len(strange) > 0 || rule.Action == Strange:
 			c.left(rule, strings.Join(strange, ", ")+" has no meaning here; the flows that it may take are undecided")
 			c.put(taken, "unknown")
 		case rule.Action == Accept:

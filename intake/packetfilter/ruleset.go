@@ -15,6 +15,8 @@ type Ruleset struct {
 	File   string
 	Saved  bool // in the save format, which writes a list of addresses, interfaces or transports as a rule each
 	Chains []*Chain
+	Wire   []Chain  // chains at the wire itself, without their rules: what they stop is not read
+	Idle   []string // what is listed and not in force, a sentence each
 }
 
 // Chain is a list of rules: one that a hook leads into, or one that rules jump to.
@@ -45,7 +47,7 @@ const (
 	Masquerade Action = "masquerade"
 	Redirect   Action = "redirect"
 	None       Action = ""        // it counts, logs or marks
-	Strange    Action = "strange" // something that has no meaning here
+	Strange    Action = "strange" // something that has no meaning here, and may decide
 )
 
 // Rule is one rule. One in the listing that means several, by a map, is several here.
@@ -69,6 +71,7 @@ type Match struct {
 	In, Out    Interfaces
 	Fresh      bool         // flows that begin are among them; else only those that go on
 	GoingOn    bool         // flows that are known, and what belongs to them
+	Invalid    bool         // what is of no flow and begins none is among them
 	Near       netset.Addrs // written only: the addresses on the networks of In, for the save format, which cannot name these on leaving
 	ICMP       bool         // written only: the protocol that tells of errors, which is taken as allowed
 	Translated bool         // only what a translation leads on
@@ -80,7 +83,7 @@ type Interfaces = netset.Choice[string]
 
 // Everything is the match of a rule without conditions, in a table of a family.
 func Everything(family string) Match {
-	m := Match{Transport: netset.Both, Ports: netset.AllPorts(), In: Interfaces{Except: true}, Out: Interfaces{Except: true}, Fresh: true, GoingOn: true}
+	m := Match{Transport: netset.Both, Ports: netset.AllPorts(), In: Interfaces{Except: true}, Out: Interfaces{Except: true}, Fresh: true, GoingOn: true, Invalid: true}
 	switch family {
 	case "ip":
 		m.From, m.To = netset.IPv4(), netset.IPv4()
@@ -98,6 +101,12 @@ func (m *Match) isAll(family string) bool {
 	return m.From.Equal(all.From) && m.To.Equal(all.To) && m.Transport == netset.Both && m.Ports.Equal(all.Ports) && m.In.Any() && m.Out.Any() && !m.Translated && !m.Local
 }
 
+// isOfTCP says whether the match has no condition but, perhaps, that it is TCP.
+func (m Match) isOfTCP(family string) bool {
+	m.Transport |= netset.UDP
+	return m.isAll(family)
+}
+
 // isLocalOnly says whether the match has no condition but that it is for the machine itself.
 func (m Match) isLocalOnly(family string) bool {
 	m.Local = false
@@ -105,19 +114,20 @@ func (m Match) isLocalOnly(family string) bool {
 }
 
 // narrow takes in one more condition.
-func (m *Match) narrowAddrs(to bool, set netset.Addrs, not bool) {
+func (m *Match) narrowAddrs(to bool, set netset.Addrs, not, six bool) {
 	at := &m.From
 	if to {
 		at = &m.To
 	}
-	if not {
-		// A condition on an address is one on its family too.
-		six := !set.Of(true).IsEmpty() && set.Of(false).IsEmpty()
+	if not { // a condition on an address is one on its family too
 		*at = at.Of(six).Subtract(set)
 		return
 	}
 	*at = at.Intersect(set)
 }
+
+// narrowFamily narrows to one family.
+func (m *Match) narrowFamily(six bool) { m.From, m.To = m.From.Of(six), m.To.Of(six) }
 
 func (m *Match) narrowPorts(set netset.Ports, not bool) {
 	if not {
@@ -135,9 +145,10 @@ func (m *Match) narrowInterfaces(out bool, list []string, not bool) {
 	*at = at.Intersect(Interfaces{Except: not, List: list})
 }
 
-// packetTypes narrows to packets for one machine, to many or to all: broadcast and multicast are nobody's flows.
+// packetTypes narrows to packets for one machine, to many or to all: broadcast and multicast are nobody's flows. To be for one
+// machine is called by two words.
 func (m *Match) packetTypes(list []string, not bool) {
-	if slices.Contains(list, "unicast") == not {
+	if (slices.Contains(list, "unicast") || slices.Contains(list, "host")) == not {
 		m.Transport = 0
 	}
 }

@@ -131,7 +131,7 @@ func mergedRule(a, b Rule) (Rule, bool) {
 		return a, false
 	}
 	x, y := a.Match, b.Match
-	if x.Fresh != y.Fresh || x.GoingOn != y.GoingOn || x.Translated != y.Translated || x.Local != y.Local || !x.Ports.Equal(y.Ports) {
+	if x.Fresh != y.Fresh || x.GoingOn != y.GoingOn || !x.Fresh && !x.GoingOn && x.Invalid != y.Invalid || x.Translated != y.Translated || x.Local != y.Local || !x.Ports.Equal(y.Ports) {
 		return a, false
 	}
 	from, to := x.From.Equal(y.From), x.To.Equal(y.To)
@@ -250,7 +250,7 @@ func (p *savedRule) option(word string, not bool) {
 	case "-s", "--source", "-d", "--destination":
 		set, ok := p.addresses(p.next())
 		if ok {
-			m.narrowAddrs(word == "-d" || word == "--destination", set, not)
+			m.narrowAddrs(word == "-d" || word == "--destination", set, not, p.six)
 		}
 	case "--src-range", "--dst-range":
 		from, to, _ := strings.Cut(p.next(), "-")
@@ -259,7 +259,7 @@ func (p *savedRule) option(word string, not bool) {
 			p.wrong, p.expected = fmt.Sprintf("%s-%s is no range", from, to), "ADDRESS-ADDRESS"
 			return
 		}
-		m.narrowAddrs(word == "--dst-range", set, not)
+		m.narrowAddrs(word == "--dst-range", set, not, p.six)
 	case "-i", "--in-interface", "-o", "--out-interface":
 		name := p.next()
 		if strings.HasSuffix(name, "+") {
@@ -268,7 +268,7 @@ func (p *savedRule) option(word string, not bool) {
 		m.narrowInterfaces(word == "-o" || word == "--out-interface", []string{name}, not)
 	case "-p", "--protocol":
 		if proto := p.next(); proto != "all" && proto != "0" {
-			p.rule.protocols([]string{proto}, not)
+			p.rule = p.rule.protocols([]string{proto}, not)
 		}
 	case "--dport", "--destination-port", "--dports", "--destination-ports":
 		set, ok := savedPorts(p.next())
@@ -602,7 +602,11 @@ func savedLines(rule *Rule, c *Chain, six bool, onward string) []string {
 		}
 		each(words)
 	}
-	if !m.Fresh {
+	switch {
+	case m.Fresh:
+	case m.Invalid && !m.GoingOn:
+		each([]string{" -m conntrack --ctstate INVALID"})
+	default:
 		each([]string{" -m conntrack --ctstate RELATED,ESTABLISHED"})
 	}
 	if m.Translated {

@@ -79,7 +79,10 @@ func (w *writing) filter(hook model.Hook, at int, f *model.Filter) {
 	}
 	put(Accept, func(m *Match) { m.Transport, m.ICMP = 0, true })
 	if !f.Record.Stateless {
-		put(Accept, func(m *Match) { m.Fresh = false })
+		put(Accept, func(m *Match) { m.Fresh, m.Invalid = false, false })
+	}
+	if f.Record.Strict {
+		put(Drop, func(m *Match) { m.Transport, m.Fresh, m.GoingOn = netset.TCP, false, false })
 	}
 	inside := w.containerNets()
 	switch hook {
