@@ -327,6 +327,11 @@ func (l *layout) onInternet(s *space) error {
 		}
 	}
 	for _, a := range of[*estate.Address](l.e) {
+		if a.Held.Block.IsValid() && a.Network == "internet" && a.Hosts[0] == s.name { // what nobody there holds goes nowhere
+			if err := s.route("unreachable", a.Held.Block.String()); err != nil {
+				return err
+			}
+		}
 		if a.Held.Block.IsValid() && a.Network == "internet" && a.Hosts[0] != s.name {
 			if err := s.route(a.Held.Block.String(), "via", l.local(a.Hosts[0]), "dev", "internet"); err != nil {
 				return err

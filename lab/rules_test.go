@@ -298,6 +298,9 @@ func (l *layout) chain(say func(string, ...any), m *machineLaid, f *estate.Filte
 	if !f.Stateless {
 		say("ct state established,related accept")
 	}
+	if f.Strict {
+		say("meta l4proto tcp ct state invalid drop")
+	}
 	var names []string
 	for _, n := range m.conts {
 		names = append(names, n.Name)

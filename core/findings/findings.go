@@ -60,7 +60,7 @@ var families = map[string]Level{
 }
 
 var exceptions = map[string]Level{
-	"conflict.record": Note, "path.tie": Warning, "intent.undecided": Warning,
+	"conflict.record": Note, "path.tie": Warning, "path.one-sided": Warning, "intent.undecided": Warning,
 	"site.none": Error, "site.unknown-service": Error, "site.speech": Error,
 	"cert.expiring": Warning, "cert.trial": Warning, "redirect.dead": Error, "redirect.loop": Error,
 	"exposure.wider": Error, "exposure.bypass": Error, "exposure.admin": Error,

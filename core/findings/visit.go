@@ -135,6 +135,12 @@ func (c *visiting) leads(name string, key trace.PortKey, v trace.Vantage, paths 
 func (c *visiting) paths(target string, from string, paths []trace.Path) {
 	for i := range paths {
 		p := &paths[i]
+		if f := p.OneSided(); f != nil && p.Outcome.Good() {
+			c.add(Finding{
+				Code: "path.one-sided", Subject: target, Records: lines(f), Trace: &Where{target, from},
+				Why: fmt.Sprintf("The replies go another way than by %s, whose state of the flow stays half: it works, and a filter that tracks strictly would end it.", f.Name),
+			})
+		}
 		c.remember(p, target)
 		for _, b := range p.Breaks {
 			if c.asIntended(p, b.Code) {

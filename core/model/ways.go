@@ -227,6 +227,9 @@ func (m *Model) findLeaders(id NetID, dst netip.Addr) []Leader {
 	if n.Container() {
 		return []Leader{{id, n.On}} // containers leave by their machine
 	}
+	if !n.Family(dst.Is6()) {
+		return nil // it carries nothing of that family
+	}
 	var out []Leader
 	for _, member := range n.onward {
 		if m.leads(m.Places[member], dst, id, map[PlaceID]bool{}) {
@@ -270,7 +273,7 @@ func (m *Model) leads(p *Place, dst netip.Addr, except NetID, passed map[PlaceID
 	passed[p.ID] = true
 	defer delete(passed, p.ID)
 	for _, leg := range p.Legs {
-		if leg.Net == except || leg.Gateway || leg.Net == Internet {
+		if leg.Net == except || leg.Gateway || leg.Net == Internet || !m.Networks[leg.Net].Family(dst.Is6()) {
 			continue
 		}
 		for _, member := range m.Networks[leg.Net].onward {

@@ -82,6 +82,14 @@ func Crossing(r *rand.Rand) string {
 	tell := func(format string, args ...any) {
 		out.WriteString(strings.Join(strings.Fields(fmt.Sprintf(format, args...)), " ") + "\n")
 	}
+	switch c.IntN(6) { // a machine with a second leg, so that replies may go another way
+	case 0:
+		tell("address plain 10.2.0.20 far")
+		tell("route plain default via %s", c.of("10.1.0.1", "10.2.0.1"))
+	case 1:
+		tell("address deep 10.1.0.40 lan")
+		tell("route deep default via %s", c.of("10.1.0.1", "10.2.0.1"))
+	}
 	tell("group others plain,%s", c.of("10.1.0.0/28", "deep", "198.51.100.0/24"))
 	tell("group some others,%s", c.of("box/two", "far", "203.0.113.1"))
 	six := c.IntN(2) == 0
@@ -134,7 +142,7 @@ func Crossing(r *rand.Rand) string {
 		name := fmt.Sprintf("f%d", i)
 		hook := c.of("arriving", "input", "through", "output", "departing")
 		tell("filter %s on %s %s otherwise %s %s %s %s %s %s", name, c.of("edge", "inner", "box", "box", "plain", "deep", "other", "away", "box,deep", "edge,inner", "edge,other"), hook, c.of("pass", "drop", "refuse"),
-			c.of("", "", "ipv4", "ipv6"), c.some(25, "drop-wins"), c.some(15, "stateless"), c.some(20, "loopback-too"), c.some(30, "guards-containers"))
+			c.of("", "", "ipv4", "ipv6"), c.some(25, "drop-wins"), c.of("", "", "", "", "stateless", "strict"), c.some(20, "loopback-too"), c.some(30, "guards-containers"))
 		for range c.IntN(5) {
 			tell("rule %s %s %s %s %s %s", name, c.of("pass", "pass", "drop", "refuse"), c.ports(), c.some(50, "from "+c.anyone()), c.some(25, "to "+c.anyone()),
 				c.of("", "", "", "entering lan", "leaving far", "entering a", "leaving internet", "entering internet"))
@@ -147,7 +155,7 @@ var askers = []string{"internet", "lan", "far", "shore", "edge", "inner", "box",
 
 var destinations = []string{
 	"203.0.113.1", "2001:db8:a:1::1", "2001:db8:a:1::10", "2001:db8:a:1::99", "2001:db8:a:7::1", "10.1.0.1", "10.1.0.10", "10.1.0.20", "10.1.0.99",
-	"10.9.0.1", "10.9.0.2", "10.2.0.1", "10.2.0.10", "172.20.0.1", "172.20.0.5", "172.21.0.6", "172.21.0.7", "172.21.0.1", "198.51.100.7", "203.0.113.9", "10.3.0.1", "10.3.0.10", "2001:db8:b:1::1", "2001:db8:b:1::10", "127.0.0.1", "::1",
+	"10.9.0.1", "10.9.0.2", "10.2.0.1", "10.2.0.10", "10.2.0.20", "10.1.0.40", "172.20.0.1", "172.20.0.5", "172.21.0.6", "172.21.0.7", "172.21.0.1", "198.51.100.7", "203.0.113.9", "10.3.0.1", "10.3.0.10", "2001:db8:b:1::1", "2001:db8:b:1::10", "127.0.0.1", "::1",
 }
 
 // Strangers are addresses that nobody holds, inside and at the edges of what rules speak of.

@@ -161,7 +161,7 @@ func (r *run) fromHost(h *model.Place, w way) {
 		r.intoContainer(h, w, hop.Net, hop.Place, model.NoNet, true)
 		return
 	}
-	if hop.Kind == model.NoWay && hop.Net == model.NoNet { // without a way no filter is met
+	if leadsNowhere(hop) { // without a way no filter is met
 		r.follow(h, h.ID, w, hop)
 		return
 	}
@@ -178,6 +178,12 @@ func (r *run) fromHost(h *model.Place, w way) {
 			}
 		}
 	}
+}
+
+// leadsNowhere says whether a machine that looks up the way on finds none: nothing leads there, or nobody holds the address of a block
+// that is routed to it.
+func leadsNowhere(hop model.Hop) bool {
+	return hop.Kind == model.NoWay && hop.Net == model.NoNet || hop.Kind == model.Nobody && (hop.Net == model.NoNet || hop.Net == model.Internet)
 }
 
 // noSource is a flow of a family that its machine has no address of.
@@ -874,7 +880,7 @@ func (r *run) passAs(h *model.Place, in model.NetID, w way, as *netip.Addr) {
 		r.intoContainer(h, w, hop.Net, hop.Place, in, false)
 		return
 	}
-	if hop.Kind == model.NoWay && hop.Net == model.NoNet {
+	if leadsNowhere(hop) {
 		r.follow(h, h.ID, w, hop)
 		return
 	}

@@ -332,6 +332,9 @@ func (x *exposing) add(t *Tracer, e Open, site string) {
 		part.Range = netset.PortRange{Lo: uint16(lo), Hi: uint16(hi)}
 		part.Port = uint16(lo + e.flat)
 		part.fronted = slices.Contains(fronted, part.Port)
+		if x.beyond && !part.fronted && e.Map == nil && !t.intended().lands(place) {
+			return // no intent lands there, and nothing stands before it
+		}
 		x.keep(part, m)
 	}
 	for _, p := range ports {

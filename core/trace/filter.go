@@ -221,7 +221,7 @@ func (r *run) filtersFrom(h *model.Place, hook model.Hook, first int, w way, ent
 				continue
 			}
 			p := part{w.sharing(s), s.action, s.rules, s.sets}
-			p.heldBy(h.ID, !f.Record.Stateless)
+			p.heldBy(h.ID, f)
 			if got, ok := r.afterFilter(h, hook, f, p); ok && !r.filtersFrom(h, hook, i+1, got, entering, leaving, skip, yield) {
 				return false
 			}

@@ -567,11 +567,14 @@ func (w *world) way(m *machine, dst netip.Addr) (hop, out string) {
 	if best >= 0 {
 		return hop, out
 	}
+	if slices.ContainsFunc(m.blocks, func(b netip.Prefix) bool { return b.Contains(dst) }) {
+		return "", "" // routed here, and nobody holds it
+	}
 	if _, on := m.addrs["internet"]; on && w.overInternet(m, dst) {
 		return "internet", "internet"
 	}
 	for net := range m.addrs {
-		if net == "internet" {
+		if net == "internet" || !hasFamily(w.net(net), dst.Is6()) {
 			continue
 		}
 		for _, next := range w.machines {
@@ -637,7 +640,7 @@ func (w *world) leads(m *machine, dst netip.Addr, from string, depth int) bool {
 		}
 	}
 	for net := range m.addrs {
-		if net == from || net == "internet" {
+		if net == from || net == "internet" || !hasFamily(w.net(net), dst.Is6()) {
 			continue
 		}
 		for _, next := range w.machines {

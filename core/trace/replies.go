@@ -8,9 +8,10 @@ import (
 	"steady-compass/core/netset"
 )
 
-// replies judges whether the reply of a landed flow finds its way: it must pass, in reverse, every machine that translated
-// the flow or filters it with state, and every stateless filter on its own way; and nobody on its way may give it another
-// source. Where a stateless filter lets it pass to some of the sources only, the landing is parted: what is lost then is apart.
+// replies judges whether the reply of a landed flow finds its way. It must pass, in reverse, every machine that translated the flow
+// and, over TCP, every strict filter that it met. On its own way it is known to filters that keep state and saw the flow begin; a strict
+// one that did not drops it over TCP, and the others take it as any flow. And nobody on its way may give it another source. Where a
+// filter that does not know it lets it pass to some of the sources only, the landing is parted: what is lost then is apart.
 func (t *Tracer) replies(l *landing, o origin) (lost *landing) {
 	if l.sock == nil || l.held == nil && !t.m.Stateless || l.local || l.imagined {
 		return nil
@@ -21,14 +22,14 @@ func (t *Tracer) replies(l *landing, o origin) (lost *landing) {
 		return nil
 	}
 	stack := t.m.Places[l.stack]
-	back := wayBack{t: t, l: l, passed: []model.PlaceID{stack.ID}, ports: replyPorts(o), src: l.dst, to: source{set: set, float: l.src.float, net: l.src.net}, asking: l.src.set.Equal(l.origins)}
-	back.follow(stack, t.sender(o))
+	back := wayBack{t: t, l: l, sender: t.sender(o), passed: []model.PlaceID{stack.ID}, ports: replyPorts(o), src: l.dst, to: source{set: set, float: l.src.float, net: l.src.net}, asking: l.src.set.Equal(l.origins)}
+	back.follow(stack, back.sender)
 	if back.tie != nil {
 		t.tiedReply(l, back)
 		return nil
 	}
 	for h := l.held; h != nil; h = h.prev {
-		if h.knows && !slices.Contains(back.passed, h.place) && !float {
+		if h.needs(l.proto) && !slices.Contains(back.passed, h.place) && !float {
 			t.lose(l, stack, t.replyBy(l, stack, h.place), sentence("The reply to %s does not come back by %s, which knows of the flow.", t.replyWord(l), t.m.Places[h.place].Name))
 			return nil
 		}
@@ -41,7 +42,14 @@ func (t *Tracer) replies(l *landing, o origin) (lost *landing) {
 		t.lose(l, stack, nil, sentence("The reply goes out by %s, which did not see the flow and gives it another source.", back.astray.Name))
 		return nil
 	}
-	return t.stateless(l, stack, back)
+	lost = t.stateless(l, stack, back)
+	for h := l.held; h != nil && !float; h = h.prev {
+		if h.tracks(l.proto) && !slices.Contains(back.passed, h.place) {
+			l.oneSided = h.by
+			break
+		}
+	}
+	return lost
 }
 
 // replyPorts are the ports from which a program asks, and to which a reply goes: those that a recorded machine gives, or
@@ -69,7 +77,11 @@ func (t *Tracer) stateless(l *landing, stack *model.Place, back wayBack) (lost *
 			by = append(by, s.filter.Record)
 		}
 		first := back.stops[0]
-		t.lose(lost, stack, t.passReply(back), sentence("The stateless filter %s on %s does not let the reply pass, to ports %s.", first.filter.Record.Name, first.at.Name, back.ports), by...)
+		why := sentence("The stateless filter %s on %s does not let the reply pass, to ports %s.", first.filter.Record.Name, first.at.Name, back.ports)
+		if !first.filter.Record.Stateless {
+			why = sentence("The filter %s on %s did not see the flow begin, and does not let the reply pass, to ports %s.", first.filter.Record.Name, first.at.Name, back.ports)
+		}
+		t.lose(lost, stack, t.passReply(back), why, by...)
 		if lost == l {
 			return nil
 		}
@@ -118,10 +130,11 @@ func (t *Tracer) sender(o origin) model.PlaceID {
 type wayBack struct {
 	t      *Tracer
 	l      *landing
-	ports  netset.Ports // to which it goes
-	src    dest         // where it comes from, as the machine that it is at sees it
-	to     source       // to whom
-	asking bool         // to are the vantage's own sources, and not one that a machine gave them
+	ports  netset.Ports  // to which it goes
+	src    dest          // where it comes from, as the machine that it is at sees it
+	to     source        // to whom
+	sender model.PlaceID // the machine that the flow was made at
+	asking bool          // to are the vantage's own sources, and not one that a machine gave them
 
 	passed []model.PlaceID
 	adrift *model.Place // a machine that nothing leads on from, to a private address
@@ -166,6 +179,7 @@ func (b *wayBack) follow(stack *model.Place, sender model.PlaceID) {
 	}
 	left := b.l.held // the rewritings that are still to be undone
 	for range maxHops {
+		b.l.reads.place(at.ID)
 		if !made && !b.inside(at, in) {
 			b.filters(at, model.Arriving, in, model.NoNet)
 		}
@@ -266,19 +280,28 @@ func (b *wayBack) pass(at *model.Place, in, out model.NetID, made bool) {
 	}
 }
 
-// filters puts the reply through a machine's stateless filters on a hook. What comes from or goes into a container network
-// is let through ahead of those that do not guard containers.
+// knows says whether a machine saw the flow begin: it sent it, passed it or took it.
+func (b *wayBack) knows(at *model.Place) bool {
+	return at.ID == b.sender || b.met(at.ID) || at.ID == b.l.stack || at.ID == b.t.m.Places[b.l.stack].Host
+}
+
+// filters puts the reply through those of a machine's filters on a hook that do not know it. What comes from or goes into a container
+// network is let through ahead of those that do not guard containers.
 func (b *wayBack) filters(at *model.Place, hook model.Hook, in, out model.NetID) {
-	if !b.t.m.Stateless || b.unsure != nil {
+	if len(at.Filters[hook]) == 0 || b.unsure != nil {
 		return
 	}
+	known := b.knows(at)
 	containers := (b.inside(at, in) || b.inside(at, out)) && in != out
 	for _, f := range at.Filters[hook] {
 		rec := f.Record
-		if !rec.Stateless || rec.Family == "ipv4" && b.l.six || rec.Family == "ipv6" && !b.l.six || hook == model.Through && containers && !rec.GuardsContainers {
+		if known && !rec.Stateless || rec.Family == "ipv4" && b.l.six || rec.Family == "ipv6" && !b.l.six || hook == model.Through && containers && !rec.GuardsContainers {
 			continue
 		}
 		lost, all, unsure := b.judge(f, in, out)
+		if rec.Strict && b.l.proto == netset.TCP {
+			lost, all, unsure = b.to.set.Of(b.l.six), b.to.float != model.Nowhere, false
+		}
 		stop := replyStop{f, at, b.src, b.to}
 		switch {
 		case unsure:
@@ -292,7 +315,7 @@ func (b *wayBack) filters(at *model.Place, hook model.Hook, in, out model.NetID)
 	}
 }
 
-// judge says to whom a stateless filter does not let the reply pass, on any of the ports that it may go to.
+// judge says to whom a filter that does not know it does not let the reply pass, on any of the ports that it may go to.
 func (b *wayBack) judge(f *model.Filter, in, out model.NetID) (lost netset.Addrs, all, unsure bool) {
 	type part struct {
 		set   netset.Addrs

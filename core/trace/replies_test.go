@@ -72,3 +72,48 @@ func TestStatelessReplies(t *testing.T) {
 		})
 	}
 }
+
+// TestOneSided: a reply that goes another way than it came arrives, past filters that keep state and do not track strictly.
+func TestOneSided(t *testing.T) {
+	const base = `network near 10.1.0.0/24
+network far 10.2.0.0/24
+host c
+host r router
+host s
+address c 10.1.0.10 near
+address r 10.1.0.1 near
+address r 10.2.0.1 far
+address s 10.1.0.20 near
+address s 10.2.0.20 far
+route s default via 10.2.0.1
+listen s 80 as web
+listen s 53/udp as names
+`
+	for _, c := range []struct{ lines, target, want, sided string }{
+		{"filter f on r through otherwise drop\nrule f pass 80", "10.2.0.20:80", "arrives", "f"},
+		{"filter f on r through otherwise drop strict\nrule f pass 80", "10.2.0.20:80", "lost-reply", ""},
+		{"filter f on r through otherwise drop strict\nrule f pass 53/udp", "10.2.0.20:53/udp", "arrives", ""},
+		{"filter f on r through otherwise drop\nrule f pass 53/udp", "10.2.0.20:53/udp", "arrives", ""},
+		{"filter f on s input otherwise drop strict\nrule f pass 80", "10.2.0.20:80", "arrives", ""},
+		// The reply meets a machine that did not see the flow begin.
+		{"route c 10.2.0.0/24 via 10.1.0.20\nroute s 10.1.0.10/32 via 10.2.0.1\nfilter g on r through otherwise pass", "10.2.0.20:80", "arrives", ""},
+	} {
+		tr := New(model.Compile(parsed(t, base+c.lines)), "2026-11-25")
+		v, err := tr.VantageNamed("c")
+		if err != nil {
+			t.Fatal(err)
+		}
+		target, err := tr.ParseTarget(c.target)
+		if err != nil {
+			t.Fatal(err)
+		}
+		r := tr.Trace(target, v)
+		sided := ""
+		if f := r.Paths[0].OneSided(); f != nil {
+			sided = f.Name
+		}
+		if string(r.Verdict) != c.want || sided != c.sided {
+			t.Errorf("%s\n%s is %s, one-sided at %q; want %s, %q", c.lines, c.target, r.Verdict, sided, c.want, c.sided)
+		}
+	}
+}

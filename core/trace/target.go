@@ -253,7 +253,7 @@ func (t *Tracer) path(f *served, tg Target, port PortKey) Path {
 		reaching := i.Reaching.String()
 		p.Intended = &reaching
 	}
-	p.fronts, p.guarded, p.site = f.fronts, f.guarded, f.site
+	p.fronts, p.guarded, p.site, p.oneSided = f.fronts, f.guarded, f.site, f.oneSided
 	if f.defaulted != nil {
 		p.defaulted, p.caughtBy = f.defaulted.Name, f.defaulted.Record
 	}

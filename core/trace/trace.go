@@ -160,6 +160,7 @@ type Path struct {
 
 	fronts    []Front
 	site      *estate.Site // that took it first
+	oneSided  *model.Filter
 	guarded   bool
 	defaulted string // the site that took it only since none has its name
 	caughtBy  estate.Record
@@ -182,6 +183,14 @@ func (p *Path) Fronts() []Front { return p.fronts }
 
 // Site is the site that took the request first; nil where none did.
 func (p *Path) Site() *estate.Site { return p.site }
+
+// OneSided is a filter that keeps the state of the flow and does not see its replies; nil where each sees both.
+func (p *Path) OneSided() *estate.Filter {
+	if p.oneSided == nil {
+		return nil
+	}
+	return p.oneSided.Record
+}
 
 // Guarded says whether visitors sign in on the way.
 func (p *Path) Guarded() bool { return p.guarded }

@@ -57,6 +57,8 @@ type way struct {
 	stoppedAtInput netset.Addrs
 	// imagined: the flow goes on by a way that is not there, so nothing can be said of its reply.
 	imagined bool
+	// oneSided is a filter that keeps state and does not see the replies.
+	oneSided *model.Filter
 	// moved: past a break it was led to a listener to which nothing that is recorded leads.
 	moved bool
 	// wouldForward: a router is to forward this and does not yet; its own filters are no break.
@@ -99,15 +101,26 @@ type dest struct {
 
 func toAddr(a netip.Addr) dest { return dest{addr: a, float: model.Nowhere, net: model.NoNet} }
 
-// held lists the machines that a flow met. Those that translated or filtered it know of it, and its
-// reply must pass them.
+// held lists the machines that a flow met. The reply must pass those that translated it and, over TCP, those whose filter tracks
+// it strictly.
 type held struct {
 	prev  *held
 	place model.PlaceID
-	knows bool       // else the flow only passed it
-	was   source     // of a machine that rewrote the source: the one before
-	gave  netip.Addr // and the one that it gave
-	asked *dest      // of a machine that translated the destination: the one before
+	by    *model.Filter // of a machine that filtered it
+	was   source        // of a machine that rewrote the source: the one before
+	gave  netip.Addr    // and the one that it gave
+	asked *dest         // of a machine that translated the destination: the one before
+}
+
+// needs says whether the reply must pass the machine.
+func (h *held) needs(proto netset.Transport) bool {
+	return h.asked != nil || h.gave.IsValid() || h.by != nil && h.by.Record.Strict && proto == netset.TCP
+}
+
+// tracks says whether the machine keeps the state of the flow, over TCP, and lets its later packets by its lines where it does not see
+// the reply.
+func (h *held) tracks(proto netset.Transport) bool {
+	return h.by != nil && !h.by.Record.Stateless && !h.by.Record.Strict && proto == netset.TCP
 }
 
 // has says whether a machine is among them.
@@ -375,21 +388,21 @@ func (w way) translated(pairs []estate.Pair) []way {
 	return out
 }
 
-// heldBy notes a machine that filters the flow; one that keeps its state knows the reply.
-func (w *way) heldBy(p model.PlaceID, knows bool) {
-	w.held = &held{prev: w.held, place: p, knows: knows}
+// heldBy notes a filter that the flow meets.
+func (w *way) heldBy(p model.PlaceID, by *model.Filter) {
+	w.held = &held{prev: w.held, place: p, by: by}
 }
 
 // translatedBy notes a machine that led the flow elsewhere than where it was for.
 func (w *way) translatedBy(p model.PlaceID, asked dest) {
-	w.held = &held{prev: w.held, place: p, knows: true, asked: &asked}
+	w.held = &held{prev: w.held, place: p, asked: &asked}
 }
 
 // rewrittenBy gives the branch one source address, by a machine that gives its replies the old one.
 func (w *way) rewrittenBy(p model.PlaceID, a netip.Addr) {
 	was := w.src
 	w.rewriteSource(a)
-	w.held = &held{prev: w.held, place: p, knows: true, was: was, gave: a}
+	w.held = &held{prev: w.held, place: p, was: was, gave: a}
 }
 
 // lines are records as canonical lines, each once.
