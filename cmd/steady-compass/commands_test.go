@@ -98,7 +98,7 @@ func TestCommands(t *testing.T) {
 		{`[{"ifname":"eth0","addr_info":[{"local":"10.0.0.2","prefixlen":24}]}]`, "import ip - --place box/c", 2, "", "expected a host"},
 		{`[{"Name":"/c","Id":"1","HostConfig":{"PortBindings":{"80/tcp":[{"HostPort":"8080"}]}},"NetworkSettings":{"Networks":{"n":{}}}}]`, "import inspect - --place box", 0, "map       box/c 8080 to 80", ""},
 		{`[{"Name":"c"}]`, "import inspect - --place box", 2, "", "neither a container nor a network"},
-		{"services:\n  c:\n    image: x\n    ports: ['${P}:80']\n", "import compose - --place box --var P=8080", 0, "map       box/c 8080 to 80", "no listener is written"},
+		{"services:\n  c:\n    image: x\n    ports: ['${P}:80']\n", "import compose - --place box --var P=8080", 0, "map       box/c 8080 to 80", "is taken to be there"},
 		{"services:\n  c:\n    image: x\n    portz: []\n", "import compose - --place box", 2, "", "-:4:5: "},
 		{"# The account of box\n# whole: box listen/tcp\nhost box\nlisten box 22 as ssh\n", "import machine -", 0, "listen    box 22 as ssh", ""},
 		{"# The account of box\nhots box\n", "import machine -", 2, "", "-:2:1: no kind of record is called"},

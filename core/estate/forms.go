@@ -64,14 +64,13 @@ var (
 	portsForm    = form[Ports]{expected: expectPorts, print: Ports.String, parse: ParsePorts}
 	innerPorts   = form[Ports]{expected: "ports, as 3000 or 80,443", print: Ports.List, parse: parseInnerPorts}
 	bindForm     = form[Bind]{expected: "ports, or an address and ports, as 443 or 10.40.8.10:443", print: Bind.String, parse: parseBind}
-	targetForm   = form[Target]{expected: "an address, with ports where they change, as 10.40.8.10 or 10.40.8.10:22", print: Target.String, parse: parseTarget}
 	heldForm     = form[Held]{expected: "an address, a CIDR routed to the host, or ?", print: Held.String, parse: parseHeld}
 	attachment   = form[Attachment]{expected: "a container network, with addresses where they are fixed, as dock or dock=172.20.0.5", wants: RefNetwork, print: Attachment.String, parse: parseAttachment, refs: func(a Attachment) []Ref { return []Ref{{RefNetwork, a.Network}} }}
 	dateForm     = form[Date]{expected: expectDate, print: func(d Date) string { return string(d) }, parse: parseDate}
 	durationForm = form[Seconds]{expected: expectDuration, number: true, absent: NotGiven, print: Seconds.String, parse: parseSeconds}
 
 	networkOrInternet = form[string]{
-		expected: "a network, or internet", wants: RefNetwork, print: asIs,
+		expected: "a network, or internet", choices: []string{"internet"}, wants: RefNetwork, print: asIs,
 		parse: func(w Word, from int, text string) (string, error) {
 			if strings.EqualFold(text, "internet") && !w.Quoted {
 				return "internet", nil
@@ -330,8 +329,8 @@ func parseWithPort(host func(Word, int, string) (string, error)) func(Word, int,
 
 func selectorForm(words ...string) form[Selector] {
 	return form[Selector]{
-		expected: strings.Join(append(words, "a network, host, container, group, address or CIDR"), ", "),
-		wants:    RefSelector, print: Selector.String, parse: parseSelector(words...),
+		expected: strings.Join(append(words, "a network, host, container, group, address or CIDR"), ", "), choices: words,
+		wants: RefSelector, print: Selector.String, parse: parseSelector(words...),
 		refs: func(s Selector) []Ref {
 			switch {
 			case s.Name == "":

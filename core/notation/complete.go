@@ -59,6 +59,7 @@ func Complete(line string, cursor int, e *estate.Estate) Completion {
 	}
 	if f := p.field; f != nil && len(p.leads) == 0 {
 		c.Expected = f.Expected
+		c.Words = append(c.Words, offered(p.draft, f.Column, e)...)
 		for _, choice := range f.Choices {
 			c.Words = append(c.Words, Suggestion{choice, ""})
 		}
@@ -108,6 +109,16 @@ func matching(words []Suggestion, partial string) []Suggestion {
 	for _, w := range words {
 		if strings.Contains(w.Text, partial) && w.Text != partial {
 			out = append(out, w)
+		}
+	}
+	if len(out) == 0 && len(partial) > 2 { // a slip: what is nearest
+		texts := make([]string, len(words))
+		for i, w := range words {
+			texts[i] = w.Text
+		}
+		if near := estate.Nearest(partial, texts); near != "" && near != partial {
+			w := words[slices.Index(texts, near)]
+			return append(out, Suggestion{near, strings.TrimPrefix(w.Detail+", nearest", ", ")})
 		}
 	}
 	slices.SortStableFunc(out, func(a, b Suggestion) int {

@@ -28,6 +28,22 @@ func TestComplete(t *testing.T) {
 		{"map azimuth/", "azimuth/front", "azimuth"},
 		{"site front sky", "sky.fernmoor.example", "front"},
 		{"filter f on azimuth ", "input", "drop"},
+		{"dns new.fernmoor.example A ", "203.0.113.20", ""},
+		{"forward meridian 443 to ", "10.40.8.10", "203.0.113.20"},
+		{"address meridian ", "10.40.0.2", "10.40.0.1"},
+		{"address meridian 10.40.0.2 ", "internet", ""},
+		{"map azimuth/allsky ", "3000", "8080"},
+		{"map azimuth/allsky 9000 to ", "3000", "443"},
+		{"site front a.example to ", "http://allsky:3000", "http://azimuth:3000"},
+		{"rule edge pass 80 from ", "internet", "nobody"},
+		{"rule edge pass 80 from ", "any", ""},
+		{"intend a.example 443 for ", "internet", "any"},
+		{"intend a.example 443 for internet reaching ", "azimuth/allsky:3000", ""},
+		{"member p ", "azimuth/allsky:3000", ""},
+		{"route azimuth default via ", "10.40.8.1", "10.40.8.10"},
+		{"accept path.blo", "path.blocked", ""},
+		{"rule edge pass 80 from perimetr", "perimeter", ""}, // a slip
+		{"listen azimuth/frnot", "azimuth/front", ""},
 	} {
 		got := Complete(c.line, len(c.line), e)
 		has := func(text string) bool {

@@ -7,6 +7,7 @@ import { Frame } from './parts/Frame';
 import { GlobalStyle } from './parts/GlobalStyle';
 import { Quiet } from './parts/Quiet';
 import { Wreck } from './parts/Wreck';
+import { usePrinting } from './parts/print';
 import { fromPath } from './parts/route';
 import { SessionProvider } from './parts/session';
 import { day, night } from './theme';
@@ -48,9 +49,10 @@ function useLight(): [boolean, () => void] {
 
 export function App() {
   const [dark, turn] = useLight();
+  const paper = usePrinting();
   return (
     <QueryClientProvider client={queries}>
-      <ThemeProvider theme={dark ? night : day}>
+      <ThemeProvider theme={dark && !paper ? night : day}>
         <GlobalStyle />
         <SessionProvider>
           <Wreck>

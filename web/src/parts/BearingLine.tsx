@@ -60,6 +60,8 @@ const Said = styled.div`
   padding: 9px 14px 10px;
   border-bottom: 1px solid ${(p) => p.theme.hairline};
   font-size: 13.5px;
+  overflow: hidden;
+  text-overflow: ellipsis;
 `;
 
 const Caution = styled.div`
@@ -171,12 +173,17 @@ export function BearingLine() {
 
   const record = beginsRecord(answer, text);
   const names = useMemo(() => (record ? none : targets(text)), [record, text]);
+  const words = answer?.completion.words ?? none;
   const choices: Suggestion[] =
-    !open || text.trim() === '' ? none : record ? (answer?.completion.words ?? none) : names;
+    !open || text.trim() === ''
+      ? none
+      : record
+        ? words
+        : [...names, ...words.filter((w) => w.detail === 'record' && w.text.startsWith(text.trim().toLowerCase()))];
   const at = Math.min(picked, choices.length - 1);
 
   const complete = (word: string) => {
-    if (!record) {
+    if (!record && !words.some((w) => w.text === word && w.detail === 'record')) {
       trace(word);
       return;
     }
@@ -327,7 +334,20 @@ export function BearingLine() {
             if (!(e.target instanceof HTMLElement && e.target.closest('[data-returned]'))) e.preventDefault();
           }}
         >
-          {beside.slice(-3).map((r) => (
+          {!open && beside.length > 0 && (
+            <Said>
+              <LinkButton
+                onPress={() => {
+                  setOpen(true);
+                  field.current?.focus();
+                }}
+              >
+                {beside.length === 1 ? 'One line came back' : `${beside.length} lines came back`}
+              </LinkButton>{' '}
+              <code>{beside.map((r) => linesOf(r.text)[0]).join(' · ')}</code>
+            </Said>
+          )}
+          {(open ? beside.slice(-3) : []).map((r) => (
             <CameBack
               key={r.id}
               returned={r}
@@ -343,7 +363,7 @@ export function BearingLine() {
               forget={() => forget(r.id)}
             />
           ))}
-          {beside.length > 3 && <Said>and {beside.length - 3} more that came back</Said>}
+          {open && beside.length > 3 && <Said>and {beside.length - 3} more that came back</Said>}
           {slip && <Caution role="alert">{slip}</Caution>}
           {record && answer?.meaning && <Said>{answer.meaning}</Said>}
           {record && answer?.fault && !stale && !back && (

@@ -1,4 +1,4 @@
-import { useState, type ReactNode } from 'react';
+import { useEffect, useState, type ReactNode } from 'react';
 import styled from 'styled-components';
 import { Link, useLocation, useSearch } from 'wouter';
 import { useAppState, useCounts } from '../api/client';
@@ -9,6 +9,7 @@ import { Hints, KeysDialog, useHints } from './hints';
 import { useKeys } from './keys';
 import { Rose } from './marks';
 import { Failed, LinkButton, Loading } from './Quiet';
+import { fromPath } from './route';
 import { useSession } from './session';
 import { toolsSlot } from './Tools';
 
@@ -82,6 +83,10 @@ const Views = styled.nav`
   padding: 0 24px;
   height: 44px;
   border-bottom: 1px solid ${(p) => p.theme.rule};
+  @media (max-width: 700px) {
+    overflow-x: auto;
+    gap: 18px;
+  }
 `;
 
 const Tab = styled(Link)<{ $on: boolean }>`
@@ -128,6 +133,9 @@ const Main = styled.main`
 `;
 
 const Foot = styled.footer`
+  @media (max-width: 700px) {
+    display: none;
+  }
   display: flex;
   gap: 22px;
   align-items: center;
@@ -173,6 +181,7 @@ export function Frame({ children, dark, onTurn }: { children: ReactNode; dark: b
     '6': () => go('/log'),
   });
   const c = counts.data;
+  useTitle(location, state.data?.name);
   const tabs: [string, string, number | undefined, boolean][] = [
     ['Names', `/${keep}`, c?.names, location === '/' || location.startsWith('/trace') || location === '/answers'],
     ['Ports', '/ports', c?.machines, location === '/ports'],
@@ -257,6 +266,28 @@ export function Frame({ children, dark, onTurn }: { children: ReactNode; dark: b
       <KeysDialog hints={hints} isOpen={keysOpen} onClose={() => setKeysOpen(false)} />
     </Page>
   );
+}
+
+const titles: Record<string, string> = {
+  '': 'Names',
+  answers: 'What names answer',
+  ports: 'Ports',
+  exposure: 'Exposure',
+  findings: 'Findings',
+  records: 'Records',
+  log: 'Log',
+  filters: 'Filter',
+  uses: 'Uses of',
+  trace: 'Trace of',
+};
+
+/** Gives the page the title of the view in sight, and of what it is about. */
+function useTitle(location: string, estate: string | undefined) {
+  const [, view = '', about = ''] = location.split('/');
+  useEffect(() => {
+    const of = ['trace', 'filters', 'uses'].includes(view) ? ` ${fromPath(about)}` : '';
+    document.title = `${titles[view] ?? 'No such page'}${of} · ${estate || 'Steady Compass'}`;
+  }, [view, about, estate]);
 }
 
 /** What becomes of changes while nothing answers. */

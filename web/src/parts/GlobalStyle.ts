@@ -20,5 +20,13 @@ export const GlobalStyle = createGlobalStyle`
   ::placeholder { color: ${(p) => p.theme.ink2}; opacity: 1; }
   .visually-hidden { position: absolute; width: 1px; height: 1px; overflow: hidden; clip-path: inset(50%); white-space: nowrap; }
   @media (prefers-reduced-motion: reduce) { * { transition: none !important; animation: none !important; scroll-behavior: auto !important; } }
-  @media print { nav, footer, .no-print { display: none !important; } }
+  .print-only { display: none; }
+  @media print {
+    nav, aside, footer, .no-print, [role='combobox'], #bearing, .cm-editor { display: none !important; }
+    .print-only { display: block; white-space: pre-wrap; overflow-wrap: anywhere; font: 9.5pt/13pt 'IBM Plex Mono', monospace; padding: 0 24px; }
+    html, body, #root, #root > div { height: auto !important; min-width: 0 !important; }
+    #root > div, main, main > div, main > div > div { display: block !important; }
+    #root * { overflow: visible !important; max-height: none !important; }
+    body { background: #fff; }
+  }
 `;

@@ -251,7 +251,7 @@ export function NotationEditor({ ref, text, kinds, faults, marks, onChange, onSa
             ...searchKeymap,
             ...defaultKeymap,
           ]),
-          EditorView.contentAttributes.of({ 'aria-label': 'The estate as notation' }),
+          EditorView.contentAttributes.of({ 'aria-label': 'The estate as notation', tabindex: '0' }),
           EditorView.updateListener.of((u) => {
             if (u.docChanged) latest.current.onChange(u.state.doc.toString());
           }),

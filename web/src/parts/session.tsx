@@ -168,7 +168,7 @@ export function SessionProvider({ children }: { children: ReactNode }) {
         const failure = error instanceof Failure ? error : new Failure(String(error));
         const fault = failure.problem?.faults?.[0];
         const message = fault
-          ? `${lines > 1 ? `Line ${fault.line}: ` : ''}${fault.what}${fault.expected ? `; expected ${fault.expected}` : ''}${fault.nearest ? ` (nearest: ${fault.nearest})` : ''}`
+          ? `${lines > 1 ? `Line ${fault.line}: ` : ''}${fault.what}${fault.nearest ? ` (nearest: ${fault.nearest})` : fault.expected ? `; expected ${fault.expected}` : ''}`
           : failure.message;
         setReturned((list) => [
           ...list,

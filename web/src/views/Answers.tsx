@@ -1,8 +1,8 @@
 import { useMemo, useRef } from 'react';
-import { useVirtualizer } from '@tanstack/react-virtual';
 import styled from 'styled-components';
 import { Link, useLocation } from 'wouter';
 import { useAnswers, type Answer, type AnswerRow } from '../api/client';
+import { useLongList } from '../parts/print';
 import { duration } from '../parts/EffectList';
 import { useKeys } from '../parts/keys';
 import { VantagePicker } from '../parts/Picker';
@@ -180,8 +180,8 @@ export function Answers() {
     }
     return out;
   }, [answers.data, show]);
-  // eslint-disable-next-line react-hooks/incompatible-library -- the compiler leaves this view as it is
-  const virtual = useVirtualizer({
+
+  const virtual = useLongList({
     count: items.length,
     getScrollElement: () => scroll.current,
     estimateSize: () => 31,
@@ -217,7 +217,7 @@ export function Answers() {
             from <b>{v}</b>
             {vantages.length > 1 && (
               <LinkButton
-                aria-label={`without ${v}`}
+                aria-label={`leave out ${v}`}
                 onPress={() => setFrom(vantages.filter((x) => x !== v).join(','))}
               >
                 leave out

@@ -1,8 +1,8 @@
-import { useVirtualizer } from '@tanstack/react-virtual';
 import { useEffect, useMemo, useRef, useState, type KeyboardEvent } from 'react';
 import styled from 'styled-components';
 import { useLocation } from 'wouter';
 import { useClosing, useExposure, useExposureChanges, useLog, useVantages, type Dark, type Open } from '../api/client';
+import { useLongList } from '../parts/print';
 import { Choice } from '../parts/Choice';
 import { EffectList } from '../parts/EffectList';
 import { useViewHints } from '../parts/hints';
@@ -141,8 +141,8 @@ export function Exposure() {
   );
   const shown = useMemo(() => items.flatMap((i) => (i.kind === 'door' || i.kind === 'shut' ? [i] : [])), [items]);
   const at = shown.findIndex((i) => i.id === chosen || i.door.id === chosen);
-  // eslint-disable-next-line react-hooks/incompatible-library -- the compiler leaves this view as it is
-  const rows = useVirtualizer({
+
+  const rows = useLongList({
     count: items.length,
     getScrollElement: () => sheet.current,
     estimateSize: () => 36,

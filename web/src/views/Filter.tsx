@@ -1,8 +1,8 @@
-import { useVirtualizer } from '@tanstack/react-virtual';
 import { useEffect, useMemo, useRef, useState } from 'react';
 import styled from 'styled-components';
 import { useLocation } from 'wouter';
 import { useFilter, type FilterAnswer, type FilterLine, type Share } from '../api/client';
+import { useLongList } from '../parts/print';
 import { EffectList } from '../parts/EffectList';
 import { useKeys } from '../parts/keys';
 import { MendLines } from '../parts/MendLines';
@@ -166,8 +166,8 @@ function InOrder({ filter }: { filter: FilterAnswer }) {
 
   const shown = useMemo(() => arranged(filter.lines, at, plan), [filter.lines, at, plan]);
   const where = shown.findIndex((l) => l.place === at);
-  // eslint-disable-next-line react-hooks/incompatible-library -- the compiler leaves this view as it is
-  const rows = useVirtualizer({
+
+  const rows = useLongList({
     count: shown.length,
     getScrollElement: () => list.current,
     estimateSize: () => 32,

@@ -1,10 +1,10 @@
-import { useVirtualizer } from '@tanstack/react-virtual';
 import { useQuery } from '@tanstack/react-query';
 import { useEffect, useMemo, useRef, useState, type KeyboardEvent } from 'react';
 import { Dialog, Heading, Input, Label, TextField } from 'react-aria-components';
 import styled, { css } from 'styled-components';
 import { useLocation } from 'wouter';
 import { api, ask, useFindings, useAppState, type Finding } from '../api/client';
+import { useLongList } from '../parts/print';
 import { Choice } from '../parts/Choice';
 import { EffectList } from '../parts/EffectList';
 import { DialogSheet, DialogVeil, useViewHints } from '../parts/hints';
@@ -159,8 +159,8 @@ export function Findings({ code, subject }: { code: string; subject: string }) {
     ['u', 'undo'],
     ['t', 'take it on'],
   ]);
-  // eslint-disable-next-line react-hooks/incompatible-library -- the compiler leaves this view as it is
-  const virtual = useVirtualizer({
+
+  const virtual = useLongList({
     count: list.length,
     getScrollElement: () => scroll.current,
     estimateSize: () => 53,

@@ -1,8 +1,8 @@
-import { useVirtualizer } from '@tanstack/react-virtual';
 import { memo, useCallback, useEffect, useMemo, useRef, useState, type KeyboardEvent } from 'react';
 import styled, { css } from 'styled-components';
 import { Link, useLocation } from 'wouter';
 import { useNames, type Row, type RowWay } from '../api/client';
+import { useLongList } from '../parts/print';
 import { useViewHints } from '../parts/hints';
 import { useKeys } from '../parts/keys';
 import { isGood, Mark, markOf, outcomeWords } from '../parts/marks';
@@ -110,6 +110,8 @@ const Scroll = styled.div`
     position: absolute;
     left: 5px;
     top: 5px;
+  }
+  .opener button {
     width: 18px;
     height: 20px;
     padding: 0;
@@ -266,8 +268,7 @@ export function Names() {
   const found = items.findIndex((i) => i.key === at);
   const selected = found >= 0 ? found : items.findIndex((i) => i.kind === 'row');
 
-  // eslint-disable-next-line react-hooks/incompatible-library -- the compiler leaves this view as it is
-  const virtual = useVirtualizer({
+  const virtual = useLongList({
     count: items.length,
     getScrollElement: () => scroll.current,
     estimateSize: useCallback((i: number) => (isTall(items[i]) ? tall : 31), [items]),
@@ -489,18 +490,19 @@ const NameRow = memo(function NameRow({ id, start, item, before, on, opened, gro
       data-port={row.port}
     >
       {!way && row.ways.length > 1 && (
-        <button
-          type="button"
-          className="opener"
-          tabIndex={-1}
-          aria-label={opened ? 'close the ways' : `each of ${row.ways.length} ways`}
-          onClick={(e) => {
-            e.stopPropagation();
-            onToggle(item);
-          }}
-        >
-          {opened ? '▾' : '▸'}
-        </button>
+        <div role="gridcell" className="opener">
+          <button
+            type="button"
+            tabIndex={-1}
+            aria-label={opened ? 'close the ways' : `each of ${row.ways.length} ways`}
+            onClick={(e) => {
+              e.stopPropagation();
+              onToggle(item);
+            }}
+          >
+            {opened ? '▾' : '▸'}
+          </button>
+        </div>
       )}
       <div
         role="gridcell"
@@ -645,6 +647,7 @@ function arrange(rows: Row[], filter: string, group: string, show: string, open:
     if (!word) return true;
     return (
       target(r).includes(word) ||
+      (r.unicode ?? '').toLowerCase().includes(word) ||
       (outcomeWords[r.verdict] ?? '').includes(word) ||
       r.ways.some(
         (w) =>

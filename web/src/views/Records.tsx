@@ -243,7 +243,8 @@ export default function Records() {
           void takeFiles(e.target.files).then(() => (e.target.value = ''));
         }}
       />
-      <Kinds aria-label="Kinds of records">
+      <pre className="print-only">{records.data.text}</pre>
+      <Kinds aria-label="Kinds of records" className="no-print">
         {kinds.data.map((k) => (
           <button key={k.word} type="button" onClick={() => editor.current?.toKind(k.word)}>
             {k.word} <small>{records.data.kinds[k.word] || ''}</small>

@@ -138,6 +138,17 @@ const rail = css`
   display: grid;
   grid-template-columns: 38px 182px minmax(0, 1fr) minmax(0, 0.95fr);
   padding: 0 28px 0 26px;
+  break-inside: avoid;
+  @media (max-width: 700px) {
+    grid-template-columns: 30px minmax(0, 1fr);
+    padding: 0 14px;
+    > :first-child {
+      grid-row: 1 / span 4;
+    }
+    > :nth-child(n + 3) {
+      grid-column: 2;
+    }
+  }
 `;
 
 const Station = styled.div<{ $ground: string; $ghost: boolean; $on: boolean }>`
