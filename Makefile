@@ -7,6 +7,9 @@ LISTEN ?= 127.0.0.1:7373
 BINARY := bin/steady-compass
 WEB_SOURCES := $(shell find web/src web/public -type f 2>/dev/null) web/index.html web/vite.config.ts
 GO_SOURCES := $(shell find . -name '*.go' -not -path './web/node_modules/*') go.mod go.sum demo/fernmoor.estate $(wildcard store/migrations/*.sql)
+# What the build needs, and how old it may be.
+GO_NEEDED := $(shell sed -n 's/^go \([0-9]*\.[0-9]*\).*/\1/p' go.mod)
+NODE_NEEDED := 20.19
 GOTOOL := go tool -modfile=tools/go.mod
 
 .PHONY: demo build test check go-test bench fuzz api pictures help clean
@@ -17,12 +20,22 @@ help: ## this list
 demo: build ## build, and serve the demo estate
 	$(BINARY) demo --listen $(LISTEN)
 
+# Said before anything is tried: a tool that is missing or too old ends elsewhere in an error that does not name it.
+.PHONY: tools
+tools:
+	@command -v go >/dev/null || { echo "Go is not installed: this needs Go $(GO_NEEDED) or newer, from Debian's golang-go or https://go.dev/dl/"; exit 1; }
+	@have=$$(go env GOVERSION | sed 's/^go//'); [ "$$(printf '%s\n' $(GO_NEEDED) "$$have" | sort -V | head -1)" = "$(GO_NEEDED)" ] || \
+	{ echo "Go $$have is too old: this needs Go $(GO_NEEDED) or newer, from Debian's golang-go or https://go.dev/dl/"; exit 1; }
+	@command -v node >/dev/null && command -v npm >/dev/null || { echo "Node is not installed: this needs Node $(NODE_NEEDED) or newer with npm, from Debian's nodejs and npm"; exit 1; }
+	@have=$$(node --version | sed 's/^v//'); [ "$$(printf '%s\n' $(NODE_NEEDED) "$$have" | sort -V | head -1)" = "$(NODE_NEEDED)" ] || \
+	{ echo "Node $$have is too old: this needs Node $(NODE_NEEDED) or newer, from Debian's nodejs and npm"; exit 1; }
+
 build: $(BINARY) ## the program, the interface embedded
 
-$(BINARY): $(GO_SOURCES) web/dist/index.html
+$(BINARY): $(GO_SOURCES) web/dist/index.html | tools
 	CGO_ENABLED=0 go build -trimpath -o $@ ./cmd/steady-compass
 
-web/node_modules/.installed: web/package-lock.json
+web/node_modules/.installed: web/package-lock.json | tools
 	cd web && npm ci --no-audit --no-fund
 	touch $@
 
@@ -64,6 +77,8 @@ fuzz: web/dist/index.html ## each fuzz target for FUZZTIME
 	go test ./core/notation -run '^$$' -fuzz FuzzParsePrint -fuzztime $(FUZZTIME) -fuzzminimizetime 1x
 	go test ./intake/zonefile -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZTIME) -fuzzminimizetime 1x
 	go test ./intake/packetfilter -run '^$$' -fuzz FuzzListings -fuzztime $(FUZZTIME) -fuzzminimizetime 1x
+	go test ./intake/sockets -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZTIME) -fuzzminimizetime 1x
+	go test ./intake/format -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZTIME) -fuzzminimizetime 1x
 
 bench: ## the benchmarks, up to a hundred thousand names
 	go test ./core/... ./intake/... ./server -run '^$$' -bench . -benchmem -timeout 30m

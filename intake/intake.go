@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"unicode"
 
 	"github.com/miekg/dns"
 
@@ -25,6 +26,39 @@ type FileFault struct {
 func (f FileFault) String() string {
 	return fmt.Sprintf("%s:%d:%d: %s; expected %s", f.File, f.Line, max(f.Column, 1), f.What, f.Expected)
 }
+
+// MostFaults is how many faults of a reading are listed.
+const MostFaults = 1000
+
+// AddFault adds a fault to a list that is no longer than somebody would read, and says in its place that there are more.
+func AddFault(list []FileFault, f FileFault) []FileFault {
+	switch {
+	case len(list) < MostFaults:
+		return append(list, f)
+	case len(list) == MostFaults:
+		return append(list, FileFault{File: f.File, Line: f.Line, Column: f.Column, What: "what is wrong from here on is not listed", Expected: "fewer faults before it"})
+	}
+	return list
+}
+
+// Shown is a text of somebody else's as it may be shown: a character that a terminal or a page would act upon, such as an escape or one that
+// turns the direction of writing, stands as its number (Unicode Technical Report 36 §3.6).
+func Shown(text string) string {
+	if !strings.ContainsFunc(text, acts) {
+		return text
+	}
+	var b strings.Builder
+	for _, r := range text {
+		if acts(r) {
+			fmt.Fprintf(&b, "\\u%04x", r)
+		} else {
+			b.WriteRune(r)
+		}
+	}
+	return b.String()
+}
+
+func acts(r rune) bool { return unicode.IsControl(r) || unicode.Is(unicode.Bidi_Control, r) }
 
 // Reading is what a file says.
 type Reading struct {

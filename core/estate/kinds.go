@@ -1,6 +1,7 @@
 package estate
 
 import (
+	"fmt"
 	"net/netip"
 	"slices"
 	"strings"
@@ -566,9 +567,13 @@ func siteFiles() Field {
 		Lead: "files", Column: "files", Expected: "a text in double quotes, or nothing", Option: true, Alone: true,
 		take: func(r Record, w *Words) error {
 			get(r).Served = true
-			if word, ok := w.Peek(); ok && word.Quoted {
+			word, ok := w.Peek()
+			switch {
+			case ok && word.Quoted:
 				w.TakeRaw()
 				get(r).Root = word.Text
+			case ok && strings.ContainsAny(word.Text, `/\`):
+				return &Fault{Column: word.Column, What: fmt.Sprintf("%s stands without quotes", shorten(word.Text)), Expected: "a text in double quotes, as " + Quote(shorten(word.Text))}
 			}
 			return nil
 		},

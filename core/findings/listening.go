@@ -303,6 +303,28 @@ func (l *listening) outerAddrs(p *model.Place, f *model.Forward) []netip.Addr {
 	return l.m.OuterAddrs(p, f.Record.To.Addr.Is6())
 }
 
+// inside is a container of a machine that listens on what a line names, and the map that leads there, where one does.
+func (l *lookout) inside(p *model.Place, rule *model.Rule) (*model.Place, *model.Map) {
+	t := rule.Record.Ports.Transport
+	for _, id := range p.Containers {
+		c := l.m.Places[id]
+		has := l.container(c)
+		named := has.of(t).Intersect(rule.Ports)
+		if c.Stack != id || named.IsEmpty() {
+			continue
+		}
+		var there behind
+		there.add(t, named)
+		for _, mp := range p.Maps {
+			if mp.Container == id && !l.outer(mp.Pairs, mp.Ports, there, t).IsEmpty() {
+				return c, mp
+			}
+		}
+		return c, nil
+	}
+	return nil, nil
+}
+
 // use says what a line stands before on one machine.
 func (l *lookout) use(p *model.Place, hook model.Hook, f *model.Filter, rule *model.Rule) use {
 	rec := rule.Record
@@ -335,7 +357,14 @@ func (l *lookout) use(p *model.Place, hook model.Hook, f *model.Filter, rule *mo
 	case len(rec.To) > 0:
 		return use{why: fmt.Sprintf("Nothing listens on %s at %s, as far as flows that filters %s of %s meet lead there.", what, whom(rec.To), hookWord(hook), p.Name)}
 	case hook == model.Input || hook == model.Arriving && !p.Router:
-		return use{why: fmt.Sprintf("Nothing on %s listens on %s.", p.Name, what)}
+		why := fmt.Sprintf("Nothing on %s listens on %s.", p.Name, what)
+		switch c, mp := l.inside(p, rule); {
+		case mp != nil:
+			why = fmt.Sprintf("%s itself has nothing on %s: %s listens there inside it, and `%s` is how flows come to that.", p.Name, what, c.Name, estate.Line(mp.Record))
+		case c != nil:
+			why = fmt.Sprintf("%s itself has nothing on %s: %s listens there inside it, and nothing leads to that from outside.", p.Name, what, c.Name)
+		}
+		return use{why: why}
 	}
 	return use{why: fmt.Sprintf("Nothing that %s leads to listens on %s.", p.Name, what)}
 }

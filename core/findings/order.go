@@ -218,13 +218,17 @@ func (c *check) shadowed(r *rules.Reading, line *rules.Line, passed, stopped fun
 	f := Finding{Code: "order.shadowed", Subject: estate.Line(rec), Records: lines(records...), Mend: offLine(rec)}
 	f.Why = fmt.Sprintf("Line %d of filter %s takes nothing: ", line.Rule.Place, r.Filter.Record.Name)
 	first := line.Before[0].Record.Action
+	ahead := " before it"
+	if slices.ContainsFunc(line.Before, func(b *model.Rule) bool { return b.Place > line.Rule.Place }) { // where what drops goes first
+		ahead = ", ahead of it by drop-wins,"
+	}
 	switch {
 	case len(line.Before) == 1:
-		f.Why += fmt.Sprintf("line %s before it %s all that it names.", places[0], does[first])
+		f.Why += fmt.Sprintf("line %s%s %s all that it names.", places[0], ahead, does[first])
 	case against == nil || first != rec.Action && !slices.ContainsFunc(line.Before, func(b *model.Rule) bool { return b.Record.Action != first }):
-		f.Why += fmt.Sprintf("lines %s before it %s all that it names.", joined(places), first)
+		f.Why += fmt.Sprintf("lines %s%s %s all that it names.", joined(places), ahead, first)
 	default:
-		f.Why += fmt.Sprintf("lines %s before it take all that it names, and line %d %s what this one would %s.", joined(places), against.Place, does[against.Record.Action], rec.Action)
+		f.Why += fmt.Sprintf("lines %s%s take all that it names, and line %d %s what this one would %s.", joined(places), ahead, against.Place, does[against.Record.Action], rec.Action)
 	}
 	if against != nil && belongsAhead(r, line, against, passed, stopped) {
 		f.Mend.Add = []string{estate.LineAt(rec, against.Place)}

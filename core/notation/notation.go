@@ -22,6 +22,9 @@ func (fs Faults) Error() string {
 	return fmt.Sprintf("%s (and %d more)", fs[0], len(fs)-1)
 }
 
+// MostFaults is how many lines of a text may be wrong until the rest is not read.
+const MostFaults = 1000
+
 // MaxLine is the longest line, in bytes, that is read.
 const MaxLine = 64 << 10
 
@@ -74,7 +77,9 @@ func ParseLines(text string) ([]Located, []string, Faults) {
 		if err != nil {
 			fault := err.(*estate.Fault)
 			fault.Line = number
-			faults = append(faults, fault)
+			if faults = append(faults, fault); len(faults) == MostFaults {
+				return out, comments, append(faults, &estate.Fault{Line: number + 1, Column: 1, What: "what follows was not read", Expected: "fewer faults before it"})
+			}
 			continue
 		}
 		if comment != "" {

@@ -117,6 +117,7 @@ func TestFaults(t *testing.T) {
 		{`dns a.example MX mail.example`, `1:18: `},
 		{`dns a.example XX 1`, `1:15: "XX" is no record type`},
 		{`site s a.example`, `1:1: the site does nothing`},
+		{`site s a.example files /srv/x`, `1:24: /srv/x stands without quotes; expected a text in double quotes, as "/srv/x"`},
 		{`site s a.example to http://x redirect https`, `1:30: to and redirect cannot stand together`},
 		{`site s a.example to pol`, `1:21: "pol" is no URL`},
 		{`cert c for a.example expires 2027-02-30 on h`, `1:30: "2027-02-30" is no day of the calendar`},

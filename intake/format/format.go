@@ -142,8 +142,32 @@ func Guess(name, text string) string {
 	return "hosts"
 }
 
-// Read reads a source against the estate that it would come to.
+// Read reads a source against the estate that it would come to. What it says of the source can be shown as it stands.
 func Read(src Source, e *estate.Estate) (intake.Reading, error) {
+	r, err := read(src, e)
+	if err == nil && src.Most > 0 && len(r.Records) > src.Most {
+		return intake.Reading{}, fmt.Errorf("%s has %d records; expected at most %d at a time", intake.Shown(src.Texts[0].Name), len(r.Records), src.Most)
+	}
+	for i := range r.Faults {
+		f := &r.Faults[i]
+		f.File, f.What, f.Expected = intake.Shown(f.File), intake.Shown(f.What), intake.Shown(f.Expected)
+	}
+	for i := range r.Left {
+		r.Left[i] = intake.Shown(r.Left[i])
+	}
+	if err != nil && intake.Shown(err.Error()) != err.Error() {
+		err = shown{err}
+	}
+	return r, err
+}
+
+// shown is an error that quotes somebody else's text.
+type shown struct{ error }
+
+func (s shown) Error() string { return intake.Shown(s.error.Error()) }
+func (s shown) Unwrap() error { return s.error }
+
+func read(src Source, e *estate.Estate) (intake.Reading, error) {
 	if len(src.Texts) == 0 {
 		return intake.Reading{}, errors.New("there is no file to read")
 	}
@@ -163,7 +187,11 @@ func Read(src Source, e *estate.Estate) (intake.Reading, error) {
 	case "csv":
 		return sheet.Read(main.Name, main.Text), nil
 	case "machine":
-		return machine.ReadText(main.Name, main.Text).Reading(e), nil
+		a := machine.ReadText(main.Name, main.Text)
+		if clean, ok := placeName(a.Host); !ok || clean != a.Host || strings.Contains(clean, "/") {
+			return intake.Reading{}, fmt.Errorf("%s is no account of a machine: its first line names none, but %q; expected what steady-compass collect printed", main.Name, a.Host)
+		}
+		return a.Reading(e), nil
 	case "hosts", "sockets", "ip", "compose", "inspect", "nft", "save":
 		clean, ok := placeName(place)
 		switch {
@@ -259,7 +287,7 @@ func readEstate(file, text string) intake.Reading {
 	located, _, faults := notation.ParseLines(text)
 	r := intake.Reading{}
 	for _, f := range faults {
-		r.Faults = append(r.Faults, intake.FileFault{File: file, Line: f.Line, Column: f.Column, What: f.What, Expected: f.Expected})
+		r.Faults = intake.AddFault(r.Faults, intake.FileFault{File: file, Line: f.Line, Column: f.Column, What: f.What, Expected: f.Expected})
 	}
 	for _, l := range located {
 		r.Records = append(r.Records, l.Record)

@@ -32,7 +32,7 @@ func Read(file, text, place string) intake.Reading {
 			continue
 		}
 		fault := func(word, what, expected string) {
-			r.Faults = append(r.Faults, intake.FileFault{File: file, Line: i + 1, Column: strings.Index(line, word) + 1, What: what, Expected: expected})
+			r.Faults = intake.AddFault(r.Faults, intake.FileFault{File: file, Line: i + 1, Column: strings.Index(line, word) + 1, What: what, Expected: expected})
 		}
 		addr, err := netip.ParseAddr(words[0])
 		switch {
@@ -48,7 +48,7 @@ func Read(file, text, place string) intake.Reading {
 		}
 		for _, word := range words[1:] {
 			name, ok := estate.CleanHostname(word)
-			if !ok {
+			if _, err := netip.ParseAddr(name); !ok || err == nil && !systemNames[name] {
 				fault(word, fmt.Sprintf("%q is no host name", word), "a host name")
 				continue
 			}

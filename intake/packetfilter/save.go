@@ -36,7 +36,7 @@ func ReadSave(file, text string) (*Ruleset, []intake.FileFault) {
 	for n, line := range strings.Split(text, "\n") {
 		line = strings.TrimSpace(strings.TrimSuffix(line, "\r"))
 		fault := func(what, expected string) {
-			faults = append(faults, intake.FileFault{File: file, Line: n + 1, Column: 1, What: what, Expected: expected})
+			faults = intake.AddFault(faults, intake.FileFault{File: file, Line: n + 1, Column: 1, What: what, Expected: expected})
 		}
 		switch {
 		case line == "" || line[0] == '#':

@@ -40,7 +40,7 @@ func Write(e *estate.Estate, kind string) (string, error) {
 		row := make([]string, len(k.Fields))
 		for i := range k.Fields {
 			f := &k.Fields[i]
-			if row[i] = strings.Join(f.Values(r), ","); f.Flag && row[i] != "" {
+			if row[i] = text(strings.Join(f.Values(r), ",")); f.Flag && row[i] != "" {
 				row[i] = "yes"
 			}
 		}
@@ -50,11 +50,33 @@ func Write(e *estate.Estate, kind string) (string, error) {
 	return b.String(), nil
 }
 
+// text is a cell that a sheet takes for text: one that would be a formula stands behind an apostrophe, as one types it there.
+func text(cell string) string {
+	if isFormula(cell) {
+		return "'" + cell
+	}
+	return cell
+}
+
+// cellText undoes text.
+func cellText(cell string) string {
+	if strings.HasPrefix(cell, "'") && isFormula(cell[1:]) {
+		return cell[1:]
+	}
+	return cell
+}
+
+// isFormula says whether a sheet would reckon with a cell, however many apostrophes are before it.
+func isFormula(cell string) bool {
+	cell = strings.TrimLeft(cell, "'")
+	return cell != "" && strings.ContainsRune("=+-@\t\r", rune(cell[0]))
+}
+
 // Read reads a table whose columns say of which kind its rows are. Rows that cannot be read are faults, by line and column.
 func Read(file, text string) intake.Reading {
 	var out intake.Reading
 	fault := func(line, column int, what, expected string) {
-		out.Faults = append(out.Faults, intake.FileFault{File: file, Line: line, Column: column, What: what, Expected: expected})
+		out.Faults = intake.AddFault(out.Faults, intake.FileFault{File: file, Line: line, Column: column, What: what, Expected: expected})
 	}
 	in := csv.NewReader(strings.NewReader(strings.TrimPrefix(text, "\ufeff")))
 	in.FieldsPerRecord = -1
@@ -92,7 +114,7 @@ func Read(file, text string) intake.Reading {
 		r := kind.New()
 		good := true
 		for i, cell := range row {
-			cell = strings.TrimSpace(cell)
+			cell = cellText(strings.TrimSpace(cell))
 			_, at := in.FieldPos(i)
 			if i >= len(columns) && cell != "" {
 				fault(line, at, fmt.Sprintf("%q stands in a column without a name", cell), fmt.Sprintf("%d columns", len(columns)))

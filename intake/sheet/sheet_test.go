@@ -1,6 +1,7 @@
 package sheet
 
 import (
+	"fmt"
 	"os"
 	"strings"
 	"testing"
@@ -66,6 +67,37 @@ func TestRead(t *testing.T) {
 		got := strings.Join(said, "; ")
 		if got != c.want && !(strings.HasPrefix(c.want, "!") && strings.HasPrefix(got, c.want)) {
 			t.Errorf("%q\nsays %s\nwant %s", c.text, got, c.want)
+		}
+	}
+}
+
+// TestFormulas writes notes that a sheet would reckon with: no cell is a formula, and each comes back as it was.
+func TestFormulas(t *testing.T) {
+	notes := []string{"=1+1", "+cmd", "-2", "@SUM(A1)", "'=1", "''@x", "it's", "'quoted'", "a=b"}
+	var text strings.Builder
+	for i, n := range notes {
+		fmt.Fprintf(&text, "host h%d note %q\n", i, n)
+	}
+	e, faults := notation.Parse(text.String())
+	if len(faults) > 0 {
+		t.Fatal(faults)
+	}
+	sheet, err := Write(e, "host")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, cell := range strings.FieldsFunc(sheet, func(r rune) bool { return r == ',' || r == '\n' || r == '"' }) {
+		if strings.ContainsRune("=+-@", rune(cell[0])) {
+			t.Errorf("%q is a formula", cell)
+		}
+	}
+	r := Read("sheet", sheet)
+	if len(r.Faults) > 0 || len(r.Records) != len(notes) {
+		t.Fatalf("%d records, %v", len(r.Records), r.Faults)
+	}
+	for i, rec := range r.Records {
+		if rec.Meta().Note != notes[i] {
+			t.Errorf("%q comes back as %q", notes[i], rec.Meta().Note)
 		}
 	}
 }

@@ -54,7 +54,7 @@ func Read(file, text, place string) machine.Account {
 }
 
 func (l *listing) fault(line, column int, what, expected string) {
-	l.account.Faults = append(l.account.Faults, intake.FileFault{File: l.file, Line: line, Column: column, What: what, Expected: expected})
+	l.account.Faults = intake.AddFault(l.account.Faults, intake.FileFault{File: l.file, Line: line, Column: column, What: what, Expected: expected})
 }
 
 var (

@@ -99,7 +99,9 @@ func Read(src Source, e *estate.Estate) (intake.Reading, error) {
 		if i < 0 || got[i].Header().Name == "." { // "@" of a file that does not say where it is; the root is asked for by name
 			return intake.Reading{Faults: faults}, ErrNoZone
 		}
-		zone, _ = estate.CleanHostname(got[i].Header().Name)
+		if zone, ok = estate.CleanHostname(got[i].Header().Name); !ok {
+			return intake.Reading{}, fmt.Errorf("%q has the SOA, and is no zone: expected a name as example.org", got[i].Header().Name)
+		}
 	}
 	text, _ := files.read(src.Main)
 	ttl, made := defaultTTL(string(text))
