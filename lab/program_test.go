@@ -52,7 +52,13 @@ func start(t testing.TB, args ...string) *program {
 	if err != nil {
 		t.Fatal(err)
 	}
-	cmd := exec.Command(path, append(args, "--listen", "127.0.0.1:0")...)
+	return launch(t, exec.Command(path, args...))
+}
+
+// launch starts a server that is not listening yet.
+func launch(t testing.TB, cmd *exec.Cmd) *program {
+	t.Helper()
+	cmd.Args = append(cmd.Args, "--listen", "127.0.0.1:0")
 	cmd.Env = append(os.Environ(), "TMPDIR="+t.TempDir())
 	out, err := cmd.StdoutPipe()
 	if err != nil {

@@ -116,6 +116,9 @@ func (c *importCommand) open(ctx context.Context) (*estate.Estate, func(*estate.
 		if err != nil {
 			return nil, nil, wrong("%v", err)
 		}
+		if err := db.ReadOnly(); err != nil && !c.Try {
+			return nil, nil, errors.Join(wrong("%v", err), db.Close())
+		}
 		base := db.Current()
 		return base.Estate, func(next *estate.Estate) error {
 			edit := store.Edit{Base: base.Revision, Who: "command", Why: "import " + c.Format + " " + strings.Join(c.Files, " "), Change: estate.Difference(base.Estate, next)}

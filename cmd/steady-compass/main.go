@@ -9,9 +9,12 @@ import (
 	"io"
 	"os"
 	"os/signal"
+	"strings"
 	"syscall"
 
 	"github.com/alecthomas/kong"
+
+	"steady-compass/intake"
 )
 
 // cli is every command; each file beside this one has those of one concern.
@@ -98,10 +101,17 @@ func run(ctx context.Context, args []string, s streams) int {
 		return 0
 	case errors.As(err, &f):
 		for _, line := range f.lines {
-			_, _ = fmt.Fprintln(s.err, line)
+			complain(s.err, line)
 		}
 		return f.code
 	}
-	_, _ = fmt.Fprintln(s.err, err)
+	complain(s.err, err.Error())
 	return 2
+}
+
+// complain prints what is wrong. It may quote a name or a file of somebody else's.
+func complain(w io.Writer, text string) {
+	for line := range strings.SplitSeq(text, "\n") {
+		_, _ = fmt.Fprintln(w, intake.Shown(line))
+	}
 }

@@ -74,6 +74,9 @@ func (c *moveCommand) Run(ctx context.Context, s streams) error {
 			return err
 		}
 		defer func() { _ = db.Close() }()
+		if err := db.ReadOnly(); err != nil && !c.Try {
+			return wrong("%v", err)
+		}
 		e = db.Current().Estate
 	} else if e, err = readEstate(c.Estate, s.in); err != nil {
 		return err

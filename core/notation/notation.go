@@ -121,6 +121,9 @@ func split(text string) (words []estate.Word, comment string, end int, err error
 		if c == utf8.RuneError && !strings.HasPrefix(text[i:], "\uFFFD") {
 			return nil, "", 0, &estate.Fault{Column: i + 1, What: "the line is not UTF-8 here", Expected: "UTF-8 text"}
 		}
+		if unicode.Is(unicode.Bidi_Control, c) {
+			return nil, "", 0, &estate.Fault{Column: i + 1, What: fmt.Sprintf("a mark that turns the direction of writing, and is not seen (U+%04X)", c), Expected: "text that reads as it is written"}
+		}
 		if unicode.IsControl(c) && c != '\t' || c == '\u2028' || c == '\u2029' {
 			return nil, "", 0, &estate.Fault{Column: i + 1, What: fmt.Sprintf("a control character (U+%04X)", c), Expected: "printable text"}
 		}

@@ -44,7 +44,7 @@ func known(t testing.TB) *estate.Estate {
 // acting says whether a terminal or a page would act upon something in a text instead of showing it.
 func acting(text string) bool {
 	return strings.ContainsFunc(text, func(r rune) bool {
-		return unicode.IsControl(r) || unicode.Is(unicode.Bidi_Control, r)
+		return unicode.IsControl(r) && r != '\t' || unicode.Is(unicode.Bidi_Control, r)
 	})
 }
 
