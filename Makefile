@@ -12,7 +12,7 @@ GO_NEEDED := $(shell sed -n 's/^go \([0-9]*\.[0-9]*\).*/\1/p' go.mod)
 NODE_NEEDED := 20.19
 GOTOOL := go tool -modfile=tools/go.mod
 
-.PHONY: demo build test check go-test bench fuzz api pictures help clean
+.PHONY: demo build test check go-test bench load fuzz api pictures help clean
 
 help: ## this list
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/:[^#]*## /\t/' | expand -t 12
@@ -82,6 +82,10 @@ fuzz: web/dist/index.html ## each fuzz target for FUZZTIME
 
 bench: ## the benchmarks, up to a hundred thousand names
 	go test ./core/... ./intake/... ./server -run '^$$' -bench . -benchmem -timeout 30m
+
+LOADTIME ?= 5000x
+load: web/dist/index.html ## fifty who read and five who edit, at ten thousand names: LOADTIME questions
+	go test ./lab -run '^$$' -bench Load -benchtime $(LOADTIME) -timeout 30m
 
 api: web/node_modules/.installed ## the API's description and the interface's types, made anew
 	go test ./server -run OpenAPI -update

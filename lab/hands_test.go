@@ -110,7 +110,7 @@ func TestPastedLines(t *testing.T) {
 }
 
 // command runs the program once, and gives what it printed and its exit code.
-func command(t *testing.T, args ...string) (string, int) {
+func command(t testing.TB, args ...string) (string, int) {
 	t.Helper()
 	path, err := build()
 	if err != nil {

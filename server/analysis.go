@@ -27,14 +27,11 @@ type analysis struct {
 	day    estate.Date
 	tracer *trace.Tracer
 
-	checking chan struct{} // held by whoever works out the report
 	checked  atomic.Pointer[findings.Checked]
 	mu       sync.Mutex
 	rows     map[string][]Row
 
-	// Of an analysis that goes on from another: the rows there, for as long as the edit between does not touch them.
-	before     map[string][]Row
-	lookedOver *findings.Checked
+	course *course
 
 	recordsOnce sync.Once
 	records     findings.Report // of the records by themselves
@@ -46,44 +43,100 @@ type analysis struct {
 	uses     *uses.Index
 }
 
-func analyse(s store.Snapshot, day estate.Date) *analysis {
-	return analysisOf(s, day, trace.New(model.Compile(s.Estate), day))
+// course is what the analyses of one revision after another share: what was worked out last, of whichever of them, from which the next
+// goes on as far as no edit between touches it; and whose turn it is, since two at once would only take each other's time.
+type course struct {
+	checking, naming chan struct{} // held by whoever works out the findings, or rows
+	checked          atomic.Pointer[findings.Checked]
+	mu               sync.Mutex
+	rows             map[string]formerRows // by vantage
 }
 
-func analysisOf(s store.Snapshot, day estate.Date, t *trace.Tracer) *analysis {
-	return &analysis{Snapshot: s, day: day, tracer: t, checking: make(chan struct{}, 1), rows: map[string][]Row{}}
+// formerRows are the rows from a vantage as a tracer had them.
+type formerRows struct {
+	rows   []Row
+	tracer *trace.Tracer
+}
+
+// mostVantages is of how many vantages the last rows are kept.
+const mostVantages = 8
+
+func newCourse() *course {
+	return &course{checking: make(chan struct{}, 1), naming: make(chan struct{}, 1), rows: map[string]formerRows{}}
+}
+
+// aside is a course that begins where this one stands, for what may never be kept.
+func (c *course) aside() *course {
+	out := newCourse()
+	out.checked.Store(c.checked.Load())
+	c.mu.Lock()
+	out.rows = maps.Clone(c.rows)
+	c.mu.Unlock()
+	return out
+}
+
+// former are the last rows from a vantage.
+func (c *course) former(from string) formerRows {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.rows[from]
+}
+
+func (c *course) keep(from string, rows formerRows) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.rows[from] = rows
+	for other := range c.rows {
+		if len(c.rows) > mostVantages && other != from {
+			delete(c.rows, other)
+		}
+	}
+}
+
+// hold waits for a turn, as long as the request lasts.
+func hold(ctx context.Context, turn chan struct{}) error {
+	select {
+	case turn <- struct{}{}:
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+func analyse(s store.Snapshot, day estate.Date) *analysis {
+	return analysisOf(s, day, trace.New(model.Compile(s.Estate), day), newCourse())
+}
+
+func analysisOf(s store.Snapshot, day estate.Date, t *trace.Tracer, c *course) *analysis {
+	return &analysis{Snapshot: s, day: day, tracer: t, course: c, rows: map[string][]Row{}}
 }
 
 // after is the analysis of an estate that came of the analysed one by an edit, on the same day.
 func (a *analysis) after(s store.Snapshot) *analysis {
-	next := analysisOf(s, a.day, a.tracer.After(s.Estate))
-	a.mu.Lock()
-	next.before = maps.Clone(a.rows)
-	a.mu.Unlock()
-	next.lookedOver = a.checked.Load()
-	return next
+	return analysisOf(s, a.day, a.tracer.After(s.Estate), a.course)
 }
 
 // draft is the analysis of what is not kept yet.
 func (a *analysis) draft(e *estate.Estate) *analysis {
-	return a.after(store.Snapshot{Estate: e, Revision: a.Revision})
+	return analysisOf(store.Snapshot{Estate: e, Revision: a.Revision}, a.day, a.tracer.After(e), a.course.aside())
 }
 
 // check gives the findings, worked out once; who asks meanwhile waits, as long as its request lasts.
 func (a *analysis) check(ctx context.Context) (*findings.Checked, error) {
-	select {
-	case a.checking <- struct{}{}:
-		defer func() { <-a.checking }()
-	case <-ctx.Done():
-		return nil, ctx.Err()
+	if known := a.checked.Load(); known != nil {
+		return known, nil
 	}
+	if err := hold(ctx, a.course.checking); err != nil {
+		return nil, err
+	}
+	defer func() { <-a.course.checking }()
 	if known := a.checked.Load(); known != nil {
 		return known, nil
 	}
 	var checked *findings.Checked
 	var err error
-	if a.lookedOver != nil {
-		checked, err = a.lookedOver.After(ctx, a.tracer)
+	if last := a.course.checked.Load(); last != nil {
+		checked, err = last.After(ctx, a.tracer)
 	} else {
 		checked, err = findings.Check(ctx, a.tracer, a.day)
 	}
@@ -91,7 +144,7 @@ func (a *analysis) check(ctx context.Context) (*findings.Checked, error) {
 		return nil, err
 	}
 	a.checked.Store(checked)
-	a.lookedOver = nil
+	a.course.checked.Store(checked)
 	return checked, nil
 }
 
@@ -128,16 +181,25 @@ func (a *analysis) names(ctx context.Context, from string) ([]Row, error) {
 	if err != nil {
 		return nil, err
 	}
-	a.mu.Lock()
-	rows, ok := a.rows[v.Word]
-	a.mu.Unlock()
-	if ok {
+	if rows, ok := a.knownRows(v.Word); ok {
+		return rows, nil
+	}
+	if err := hold(ctx, a.course.naming); err != nil {
+		return nil, err
+	}
+	defer func() { <-a.course.naming }()
+	if rows, ok := a.knownRows(v.Word); ok {
 		return rows, nil
 	}
 	all := a.tracer.Names()
-	known := rowsOf(all, a.before[v.Word])
+	former := a.course.former(v.Word)
+	known := rowsOf(all, former.rows)
+	touch := trace.Anything()
+	if former.tracer != nil {
+		touch = former.tracer.Touched(a.tracer)
+	}
 	parts := parallel.Map(ctx, len(all), func(i int) []Row {
-		if a.stand(known[i], all[i]) {
+		if stand(known[i], all[i], touch) {
 			return known[i]
 		}
 		return a.nameRows(all[i], v)
@@ -145,14 +207,22 @@ func (a *analysis) names(ctx context.Context, from string) ([]Row, error) {
 	if err := ctx.Err(); err != nil {
 		return nil, err
 	}
-	rows = slices.Concat(parts...)
+	rows := slices.Concat(parts...)
 	if rows == nil {
 		rows = []Row{}
 	}
 	a.mu.Lock()
 	a.rows[v.Word] = rows
 	a.mu.Unlock()
+	a.course.keep(v.Word, formerRows{rows, a.tracer})
 	return rows, nil
+}
+
+func (a *analysis) knownRows(from string) ([]Row, bool) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	rows, ok := a.rows[from]
+	return rows, ok
 }
 
 // rowsOf are the rows that each of some names has among rows in the same order; none where it has none.
@@ -176,12 +246,12 @@ func rowsOf(all []*trace.Name, rows []Row) [][]Row {
 	return out
 }
 
-// stand says whether the rows of a name are what they were before the edit: nothing that they come by is touched.
-func (a *analysis) stand(old []Row, n *trace.Name) bool {
+// stand says whether the rows of a name are what they were: nothing that they come by is touched.
+func stand(old []Row, n *trace.Name, touch *trace.Touch) bool {
 	if len(old) == 0 || old[0].Zone != n.Zone || !slices.Equal(old[0].For, n.From) {
 		return false
 	}
-	return !slices.ContainsFunc(old, func(r Row) bool { return a.tracer.Touch().Reading(r.reads) })
+	return !slices.ContainsFunc(old, func(r Row) bool { return touch.Reading(r.reads) })
 }
 
 func (a *analysis) nameRows(n *trace.Name, v trace.Vantage) []Row {

@@ -191,7 +191,7 @@ func effectSoon(ctx context.Context, before, after *analysis) (Effect, error) {
 	}
 	e := noEffect()
 	e.Old = oldAnswers(before, after)
-	if len(after.before["internet"]) > 0 && !anything {
+	if len(after.course.former("internet").rows) > 0 && !anything {
 		if err := compareNames(ctx, &e, before, after, "internet"); err != nil {
 			return e, err
 		}
