@@ -58,7 +58,9 @@ func Shown(text string) string {
 	return b.String()
 }
 
-func acts(r rune) bool { return unicode.IsControl(r) && r != '\t' || unicode.Is(unicode.Bidi_Control, r) }
+func acts(r rune) bool {
+	return unicode.IsControl(r) && r != '\t' || unicode.Is(unicode.Bidi_Control, r)
+}
 
 // Reading is what a file says.
 type Reading struct {

@@ -27,9 +27,9 @@ type analysis struct {
 	day    estate.Date
 	tracer *trace.Tracer
 
-	checked  atomic.Pointer[findings.Checked]
-	mu       sync.Mutex
-	rows     map[string][]Row
+	checked atomic.Pointer[findings.Checked]
+	mu      sync.Mutex
+	rows    map[string][]Row
 
 	course *course
 
