@@ -295,13 +295,17 @@ func (s *survey) walksTo(name string, reads *trace.Reads) []walk {
 	return out
 }
 
-// end is where a path ends and how.
+// end is how a path ends, and where, if it comes to a place.
 func end(p *trace.Path) string {
-	at := ""
-	if p.End != nil {
-		at = *p.End
+	words := string(p.Outcome)
+	if p.Inner != "" {
+		words += fmt.Sprintf(" (%s)", p.Inner)
 	}
-	return fmt.Sprintf("%s%s %s", p.Outcome, p.Inner, at)
+	words = strings.ReplaceAll(words, "-", " ")
+	if p.End != nil && *p.End != "" {
+		words += " at " + *p.End
+	}
+	return words
 }
 
 // ends are the different ends of some paths.
@@ -330,12 +334,9 @@ func (c *check) family(name string, key trace.PortKey, paths []trace.Path) {
 	for _, a := range slices.Concat(v4a.Addresses, v6a.Addresses) {
 		records = append(records, a.Record)
 	}
-	say := func(list []string) string {
-		return strings.TrimSpace(strings.ReplaceAll(strings.Join(list, ", "), " ", " at "))
-	}
 	c.add(Finding{
 		Code: "name.family", Subject: name, Records: lines(records...), Trace: &Where{name + ":" + keyWord(key), "internet"},
-		Why: fmt.Sprintf("On port %s IPv4 ends otherwise than IPv6: %s; %s. Who meets which hangs on the visitor's network.", keyWord(key), say(v4), say(v6)),
+		Why: fmt.Sprintf("On port %s IPv4 ends otherwise than IPv6: %s; %s. Who meets which hangs on the visitor's network.", keyWord(key), strings.Join(v4, ", "), strings.Join(v6, ", ")),
 	})
 }
 
@@ -409,7 +410,7 @@ func (c *naming) split(name string) {
 func place(list []string) string {
 	var out []string
 	for _, e := range list {
-		_, at, _ := strings.Cut(e, " ")
+		_, at, _ := strings.Cut(e, " at ")
 		out = append(out, at)
 	}
 	return joined(out)

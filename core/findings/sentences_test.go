@@ -34,3 +34,34 @@ listen box 22 as sshd
 		}
 	}
 }
+
+// TestSentenceOfFamilies holds what is said of a name whose two families end differently against how they end: a flow that comes to no
+// place of ours ends at none.
+func TestSentenceOfFamilies(t *testing.T) {
+	const estate = `network lan 10.1.0.0/24
+host gate router
+address gate 203.0.113.7 internet
+address gate 10.1.0.1 lan
+host box
+address box 10.1.0.10 lan
+zone example.org
+dns www.example.org A 203.0.113.7
+dns www.example.org AAAA 2001:db8:1::9
+forward gate 80 to 10.1.0.10
+listen box 80 as front
+`
+	for _, test := range []struct{ lines, want string }{
+		{"", "On port 80 IPv4 ends otherwise than IPv6: arrives at box:80; outside. Who meets which hangs on the visitor's network."},
+		{"site front www.example.org to http://10.1.0.10:3000\n", "On port 80 IPv4 ends otherwise than IPv6: gateway error (refused) at box:80; outside. Who meets which hangs on the visitor's network."},
+	} {
+		var said []string
+		for _, f := range looked(t, reread(t, estate+test.lines)).Findings {
+			if f.Code == "name.family" {
+				said = append(said, f.Why)
+			}
+		}
+		if got := strings.Join(said, "\n"); got != test.want {
+			t.Errorf("%s\nsays %q\nwant %q", test.lines, got, test.want)
+		}
+	}
+}
