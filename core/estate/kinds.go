@@ -460,7 +460,6 @@ func cleanRData(owner, typ string, raw []string, first Word) (string, error) {
 func forwardTo() Field {
 	const expected = "an address, with ports where they change, as 10.40.8.10 or 10.40.8.10:22; or pool and its name"
 	get := func(r Record) *Forward { return r.(*Forward) }
-	poolName := nameForm(RefPool)
 	target := func(r Record) string {
 		switch f := get(r); {
 		case f.Pool != "":
@@ -471,19 +470,7 @@ func forwardTo() Field {
 		return ""
 	}
 	take := func(r Record, w *Words) error {
-		f := get(r)
-		if w.TakeIf("pool") {
-			word, err := w.Take(poolName.expected)
-			if err == nil {
-				f.Pool, err = poolName.parse(word, 0, word.Text)
-			}
-			return err
-		}
-		word, err := w.Take(expected)
-		if err == nil {
-			f.To, err = parseTarget(word, 0, word.Text)
-		}
-		return err
+		return takePoolOr(w, &get(r).Pool, &get(r).To, expected, parseTarget)
 	}
 	return Field{
 		Lead: "to", Column: "target", Expected: expected, Required: true, Choices: []string{"pool"}, Refers: RefPool,
@@ -515,10 +502,26 @@ func loadWords(take func(Record, *Words) error) func(Record, []string) error {
 	}
 }
 
+// takePoolOr takes `pool` and its name, or else what a parser reads.
+func takePoolOr[T any](w *Words, pool *string, to *T, expected string, parse func(Word, int, string) (T, error)) error {
+	if w.TakeIf("pool") {
+		name := nameForm(RefPool)
+		word, err := w.Take(name.expected)
+		if err == nil {
+			*pool, err = name.parse(word, 0, word.Text)
+		}
+		return err
+	}
+	word, err := w.Take(expected)
+	if err == nil {
+		*to, err = parse(word, 0, word.Text)
+	}
+	return err
+}
+
 func siteTo() Field {
 	const expected = "a URL, or pool and its name"
 	get := func(r Record) *Site { return r.(*Site) }
-	poolName := nameForm(RefPool)
 	target := func(r Record) string {
 		if get(r).Pool != "" {
 			return "pool " + get(r).Pool
@@ -526,19 +529,7 @@ func siteTo() Field {
 		return get(r).To.String()
 	}
 	take := func(r Record, w *Words) error {
-		site := get(r)
-		if w.TakeIf("pool") {
-			word, err := w.Take(poolName.expected)
-			if err == nil {
-				site.Pool, err = poolName.parse(word, 0, word.Text)
-			}
-			return err
-		}
-		word, err := w.Take(expected)
-		if err == nil {
-			site.To, err = ParseURL(word, 0, word.Text)
-		}
-		return err
+		return takePoolOr(w, &get(r).Pool, &get(r).To, expected, ParseURL)
 	}
 	return Field{
 		Lead: "to", Column: "target", Expected: expected, Option: true, Choices: []string{"pool", "http://", "https://"}, Refers: RefPool,
