@@ -26,6 +26,8 @@ type analysis struct {
 	store.Snapshot
 	day    estate.Date
 	tracer *trace.Tracer
+	origin atomic.Pointer[analysis] // the one that it goes on from, until it is checked
+	packed *packedAnswers
 
 	checked atomic.Pointer[findings.Checked]
 	mu      sync.Mutex
@@ -43,11 +45,11 @@ type analysis struct {
 	uses     *uses.Index
 }
 
-// course is what the analyses of one revision after another share: what was worked out last, of whichever of them, from which the next
-// goes on as far as no edit between touches it; and whose turn it is, since two at once would only take each other's time.
+// course is what the analyses of one revision after another share: the rows and the index that were worked out last, of whichever of
+// them, from which the next goes on as far as no edit between touches it; and whose turn it is, since two at once would only take each other's time.
 type course struct {
 	checking, naming chan struct{} // held by whoever works out the findings, or rows
-	checked          atomic.Pointer[findings.Checked]
+	uses             atomic.Pointer[uses.Index]
 	mu               sync.Mutex
 	rows             map[string]formerRows // by vantage
 }
@@ -68,7 +70,7 @@ func newCourse() *course {
 // aside is a course that begins where this one stands, for what may never be kept.
 func (c *course) aside() *course {
 	out := newCourse()
-	out.checked.Store(c.checked.Load())
+	out.uses.Store(c.uses.Load())
 	c.mu.Lock()
 	out.rows = maps.Clone(c.rows)
 	c.mu.Unlock()
@@ -108,23 +110,35 @@ func analyse(s store.Snapshot, day estate.Date) *analysis {
 }
 
 func analysisOf(s store.Snapshot, day estate.Date, t *trace.Tracer, c *course) *analysis {
-	return &analysis{Snapshot: s, day: day, tracer: t, course: c, rows: map[string][]Row{}}
+	return &analysis{Snapshot: s, day: day, tracer: t, course: c, rows: map[string][]Row{}, packed: newPackedAnswers()}
 }
 
 // after is the analysis of an estate that came of the analysed one by an edit, on the same day.
-func (a *analysis) after(s store.Snapshot) *analysis {
-	return analysisOf(s, a.day, a.tracer.After(s.Estate), a.course)
-}
+func (a *analysis) after(s store.Snapshot) *analysis { return a.goOn(s, a.course) }
 
 // draft is the analysis of what is not kept yet.
 func (a *analysis) draft(e *estate.Estate) *analysis {
-	return analysisOf(store.Snapshot{Estate: e, Revision: a.Revision}, a.day, a.tracer.After(e), a.course.aside())
+	return a.goOn(store.Snapshot{Estate: e, Revision: a.Revision}, a.course.aside())
 }
 
-// check gives the findings, worked out once; who asks meanwhile waits, as long as its request lasts.
+func (a *analysis) goOn(s store.Snapshot, c *course) *analysis {
+	next := analysisOf(s, a.day, a.tracer.After(s.Estate), c)
+	next.origin.Store(a)
+	return next
+}
+
+// check gives the findings, worked out once; who asks meanwhile waits, as long as its request lasts. They go on from those of the
+// analysis that this one goes on from, so that no edit is judged by more than what it touches.
 func (a *analysis) check(ctx context.Context) (*findings.Checked, error) {
 	if known := a.checked.Load(); known != nil {
 		return known, nil
+	}
+	var last *findings.Checked
+	if origin := a.origin.Load(); origin != nil {
+		var err error
+		if last, err = origin.check(ctx); err != nil {
+			return nil, err
+		}
 	}
 	if err := hold(ctx, a.course.checking); err != nil {
 		return nil, err
@@ -135,7 +149,7 @@ func (a *analysis) check(ctx context.Context) (*findings.Checked, error) {
 	}
 	var checked *findings.Checked
 	var err error
-	if last := a.course.checked.Load(); last != nil {
+	if last != nil {
 		checked, err = last.After(ctx, a.tracer)
 	} else {
 		checked, err = findings.Check(ctx, a.tracer, a.day)
@@ -143,8 +157,9 @@ func (a *analysis) check(ctx context.Context) (*findings.Checked, error) {
 	if err != nil {
 		return nil, err
 	}
+	a.tracer.GoOn()
 	a.checked.Store(checked)
-	a.course.checked.Store(checked)
+	a.origin.Store(nil)
 	return checked, nil
 }
 

@@ -28,7 +28,10 @@ import (
 const Version = "0.1.0"
 
 // adapter lets the API be declared on Echo.
-type adapter struct{ *echo.Echo }
+type adapter struct {
+	*echo.Echo
+	server *Server
+}
 
 func (a adapter) Handle(op *huma.Operation, handler func(huma.Context)) {
 	a.Add(op.Method, strings.NewReplacer("{", ":", "}", "").Replace(op.Path), func(c *echo.Context) error {
@@ -37,30 +40,38 @@ func (a adapter) Handle(op *huma.Operation, handler func(huma.Context)) {
 		}
 		ctx, cancel := context.WithTimeout(c.Request().Context(), requestDeadline)
 		defer cancel()
-		handler(humago.NewContext(op, c.Request().WithContext(ctx), c.Response()))
+		c.SetRequest(c.Request().WithContext(ctx))
+		handle := func(w http.ResponseWriter, r *http.Request) { handler(humago.NewContext(op, r, w)) }
+		if op.Metadata[tabled] != nil {
+			return a.server.once(c, handle)
+		}
+		handle(c.Response(), c.Request())
 		return nil
 	})
 }
+
+// tabled marks the operations whose answers are large, and depend on the revision and the day alone.
+const tabled = "tabled"
 
 func registerAPI(e *echo.Echo, s *Server) huma.API {
 	config := huma.DefaultConfig("Steady Compass", Version)
 	config.CreateHooks = nil // no links to schemas in every answer
 	config.DocsPath = ""
 	config.OpenAPIPath = "/api/openapi"
-	api := huma.NewAPI(config, adapter{e})
+	api := huma.NewAPI(config, adapter{e, s})
 	get(api, "state", "/api/state", "What the estate is called and what needs attention", s.getState)
-	get(api, "counts", "/api/counts", "How much needs attention", s.getCounts)
-	get(api, "names", "/api/names", "The table of names, seen from a vantage", s.getNames)
-	get(api, "answers", "/api/answers", "What names answer, from several vantages side by side", s.getAnswers)
+	table(api, "counts", "/api/counts", "How much needs attention", s.getCounts)
+	table(api, "names", "/api/names", "The table of names, seen from a vantage", s.getNames)
+	table(api, "answers", "/api/answers", "What names answer, from several vantages side by side", s.getAnswers)
 	get(api, "trace", "/api/trace", "A target followed from a vantage", s.getTrace)
-	get(api, "exposure", "/api/exposure", "Everything that can be touched from a vantage", s.getExposure)
+	table(api, "exposure", "/api/exposure", "Everything that can be touched from a vantage", s.getExposure)
 	get(api, "exposureChanges", "/api/exposure/changes", "What another revision, or another vantage, has open that this has not, and the other way round", s.getExposureChanges)
 	get(api, "close", "/api/exposure/close", "The lines that close a door", s.getClose)
-	get(api, "findings", "/api/findings", "What is wrong with the estate", s.getFindings)
-	get(api, "records", "/api/records", "The estate as notation", s.getRecords)
+	table(api, "findings", "/api/findings", "What is wrong with the estate", s.getFindings)
+	table(api, "records", "/api/records", "The estate as notation", s.getRecords)
 	get(api, "vantages", "/api/vantages", "The places to look from", s.getVantages)
 	get(api, "log", "/api/log", "The changes, the newest first", s.getLog)
-	get(api, "ports", "/api/ports", "All machines with their used ports", s.getPorts)
+	table(api, "ports", "/api/ports", "All machines with their used ports", s.getPorts)
 	get(api, "machine-ports", "/api/ports/machine", "A machine's ports in depth", s.getMachinePorts)
 	get(api, "free", "/api/ports/free", "The next free port of a machine", s.getFree)
 	get(api, "plan", "/api/plan", "The lines that are off and take ports, with what they would collide with", s.getPlan)
@@ -86,6 +97,12 @@ func registerAPI(e *echo.Echo, s *Server) huma.API {
 
 func get[I, O any](api huma.API, id, path, summary string, handler func(context.Context, *I) (*O, error)) {
 	huma.Register(api, huma.Operation{OperationID: id, Method: http.MethodGet, Path: path, Summary: summary}, handler)
+}
+
+// table is for a question whose answer is made once for all who ask.
+func table[I, O any](api huma.API, id, path, summary string, handler func(context.Context, *I) (*O, error)) {
+	op := huma.Operation{OperationID: id, Method: http.MethodGet, Path: path, Summary: summary, Metadata: map[string]any{tabled: true}}
+	huma.Register(api, op, handler)
 }
 
 func post[I, O any](api huma.API, id, path, summary string, handler func(context.Context, *I) (*O, error)) {
@@ -440,16 +457,17 @@ func (s *Server) postChange(ctx context.Context, in *body[ChangeQuestion]) (*bod
 	if c.IsEmpty() {
 		return nil, problem(fmt.Errorf("%w: no line goes and none comes", store.ErrNothing))
 	}
-	done, err := s.db.Commit(ctx, store.Edit{Base: in.Body.Base, Key: in.Body.Key, Who: who, Why: in.Body.Why, Change: c})
-	return s.changed(ctx, done, err)
+	return s.change(ctx, func() (store.Committed, error) {
+		return s.db.Commit(ctx, store.Edit{Base: in.Body.Base, Key: in.Body.Key, Who: who, Why: in.Body.Why, Change: c})
+	})
 }
 
 // who makes changes while there are no accounts.
 const who = "this machine"
 
-// changed ends a request that may have changed the estate: the change is kept already, whatever happens to
-// the rest.
-func (s *Server) changed(ctx context.Context, done store.Committed, err error) (*body[Changed], error) {
+// change answers a request that changes the estate. Once the change is kept, it is, whatever happens to the rest.
+func (s *Server) change(ctx context.Context, keep func() (store.Committed, error)) (*body[Changed], error) {
+	done, before, after, err := s.commit(keep)
 	if err != nil {
 		return nil, problem(err)
 	}
@@ -458,7 +476,7 @@ func (s *Server) changed(ctx context.Context, done store.Committed, err error) (
 	// What the change did is worked out for the log whatever happens; the answer waits for it only so long.
 	effects := make(chan *Effect, 1)
 	go func() {
-		effect, err := s.effectOf(context.WithoutCancel(ctx), done)
+		effect, err := s.effectOf(context.WithoutCancel(ctx), before, after)
 		if err != nil {
 			s.log.Error("note the effect of a change", "revision", done.After.Revision, "error", err)
 		}
@@ -473,7 +491,7 @@ func (s *Server) changed(ctx context.Context, done store.Committed, err error) (
 
 // effectOf works out what a change did by itself, and notes it in the log. One is worked out after the other: changes that are
 // made at once would only take each other's time.
-func (s *Server) effectOf(ctx context.Context, done store.Committed) (effect *Effect, err error) {
+func (s *Server) effectOf(ctx context.Context, before, after *analysis) (effect *Effect, err error) {
 	s.noting.Lock()
 	defer s.noting.Unlock()
 	defer func() {
@@ -481,12 +499,11 @@ func (s *Server) effectOf(ctx context.Context, done store.Committed) (effect *Ef
 			err = fmt.Errorf("%v\n%s", r, debug.Stack())
 		}
 	}()
-	before, after := s.sides(done)
 	e, err := compare(ctx, before, after)
 	if err != nil {
 		return nil, err
 	}
-	return &e, s.db.SetEffect(ctx, done.After.Revision, inShort(e))
+	return &e, s.db.SetEffect(ctx, after.Revision, inShort(e))
 }
 
 // effectWait is how long the answer to a change waits for what it did.
@@ -623,8 +640,9 @@ func (s *Server) postRecords(ctx context.Context, in *body[TextQuestion]) (*body
 	if err != nil {
 		return nil, problem(err)
 	}
-	done, err := s.db.Commit(ctx, store.Edit{Base: in.Body.Base, Who: who, Why: in.Body.Why, Change: estate.Difference(base, e), Tail: e.Tail, SetTail: true})
-	return s.changed(ctx, done, err)
+	return s.change(ctx, func() (store.Committed, error) {
+		return s.db.Commit(ctx, store.Edit{Base: in.Body.Base, Who: who, Why: in.Body.Why, Change: estate.Difference(base, e), Tail: e.Tail, SetTail: true})
+	})
 }
 
 // UndoQuestion is which change to take back.
@@ -633,19 +651,18 @@ type UndoQuestion struct {
 }
 
 func (s *Server) postUndo(ctx context.Context, in *body[UndoQuestion]) (*body[Changed], error) {
-	var done store.Committed
-	var err error
-	if in.Body.Revision > 0 {
-		done, err = s.db.UndoOf(ctx, in.Body.Revision, who)
-	} else {
-		done, err = s.db.Undo(ctx, who)
-	}
-	return s.changed(ctx, done, err)
+	return s.change(ctx, func() (store.Committed, error) {
+		if in.Body.Revision > 0 {
+			return s.db.UndoOf(ctx, in.Body.Revision, who)
+		}
+		return s.db.Undo(ctx, who)
+	})
 }
 
 func (s *Server) postRedo(ctx context.Context, _ *none) (*body[Changed], error) {
-	done, err := s.db.Redo(ctx, who)
-	return s.changed(ctx, done, err)
+	return s.change(ctx, func() (store.Committed, error) {
+		return s.db.Redo(ctx, who)
+	})
 }
 
 func (s *Server) postExample(ctx context.Context, _ *none) (*body[Changed], error) {
@@ -657,6 +674,7 @@ func (s *Server) postExample(ctx context.Context, _ *none) (*body[Changed], erro
 	if len(faults) > 0 {
 		return nil, problem(errors.New("the example cannot be read: " + faults.Error()))
 	}
-	done, err := s.db.Reset(ctx, before.Revision, e, who, "the example")
-	return s.changed(ctx, done, err)
+	return s.change(ctx, func() (store.Committed, error) {
+		return s.db.Reset(ctx, before.Revision, e, who, "the example")
+	})
 }

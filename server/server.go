@@ -4,6 +4,7 @@ package server
 
 import (
 	"bytes"
+	"compress/gzip"
 	"context"
 	"io/fs"
 	"log/slog"
@@ -33,14 +34,16 @@ const (
 
 // Server answers for one database.
 type Server struct {
-	db      *store.Store
-	log     *slog.Logger
-	current atomic.Pointer[analysis]
-	swap    sync.Mutex
-	noting  sync.Mutex // held by whoever works out what a change did
-	watch   watchers
-	trouble atomic.Pointer[string] // what is wrong with the database file; nil where nothing is
-	today   func() estate.Date
+	db       *store.Store
+	log      *slog.Logger
+	current  atomic.Pointer[analysis]
+	previous *analysis  // the one that was current before; guarded by swap
+	swap     sync.Mutex // held by whoever makes another the current one
+	keeping  sync.Mutex // held by whoever keeps a change
+	noting   sync.Mutex // held by whoever works out what a change did
+	watch    watchers
+	trouble  atomic.Pointer[string] // what is wrong with the database file; nil where nothing is
+	today    func() estate.Date
 }
 
 // New is a server for a database.
@@ -51,6 +54,7 @@ func New(db *store.Store, log *slog.Logger) *Server {
 // Serve answers on a listener until the context ends.
 func (s *Server) Serve(ctx context.Context, listener net.Listener) error {
 	go s.follow(ctx)
+	go s.ready(ctx)
 	config := echo.StartConfig{
 		Listener: listener, HideBanner: true, HidePort: true, GracefulTimeout: shutdownWait,
 		BeforeServeFunc: func(h *http.Server) error {
@@ -69,11 +73,30 @@ func (s *Server) Serve(ctx context.Context, listener net.Listener) error {
 func (s *Server) Handler() http.Handler {
 	e := echo.New()
 	e.Logger = s.log
-	e.Use(middleware.Recover(), ownOriginOnly, secured, middleware.BodyLimit(maxBody), middleware.Gzip())
-	registerAPI(e, s)
+	tables := map[string]bool{} // these come packed
+	e.Use(middleware.Recover(), ownOriginOnly, secured, middleware.BodyLimit(maxBody), middleware.GzipWithConfig(middleware.GzipConfig{
+		Level:   gzip.BestSpeed,
+		Skipper: func(c *echo.Context) bool { return tables[c.Request().URL.Path] },
+	}))
+	for path, item := range registerAPI(e, s).OpenAPI().Paths {
+		tables[path] = item.Get != nil && item.Get.Metadata[tabled] != nil
+	}
 	e.GET("/api/events", s.events)
 	e.GET("/*", interfaceFiles())
 	return e
+}
+
+// ready works out what is asked first, before anybody asks.
+func (s *Server) ready(ctx context.Context) {
+	defer func() {
+		if r := recover(); r != nil { // a fault of ours is not the end of the program
+			s.log.Error("look the estate over at the start", "error", r)
+		}
+	}()
+	a := s.now()
+	if _, err := a.counts(ctx); err == nil {
+		_, _ = a.everyExposure(ctx) // what the first edit is held against
+	}
 }
 
 // lookInterval is how often the database file is looked at for what others did to it.
@@ -113,27 +136,49 @@ func (s *Server) troubled() string {
 	return ""
 }
 
-// sides are the analyses of the estate that a change was made on, and of what came of it, whatever has been changed since.
-func (s *Server) sides(c store.Committed) (before, after *analysis) {
+// commit keeps a change, and has the estate before and after it to be analysed, whatever is changed meanwhile. One after the other:
+// so the analyses go on from each other in the order of the revisions.
+func (s *Server) commit(change func() (store.Committed, error)) (done store.Committed, before, after *analysis, err error) {
+	s.keeping.Lock()
+	defer s.keeping.Unlock()
+	if done, err = change(); err != nil {
+		return done, nil, nil, err
+	}
 	s.swap.Lock()
 	defer s.swap.Unlock()
-	day, now := s.today(), s.current.Load()
-	switch {
-	case now == nil || now.day != day:
-		before = analyse(c.Before, day)
-	case now.Revision == c.After.Revision:
-		return now.after(c.Before), now
-	case now.Revision != c.Before.Revision:
-		before = now.after(c.Before)
-	default:
-		before = now
+	day := s.today()
+	if before = s.known(done.Before.Revision, day); before == nil {
+		before = s.goOn(done.Before, day)
 	}
-	after = before.after(c.After)
-	if now == nil || now.day != day || now.Revision < c.After.Revision {
-		s.current.Store(after)
+	if after = s.known(done.After.Revision, day); after == nil {
+		after = before.after(done.After)
 	}
-	return before, after
+	if now := s.current.Load(); now == nil || now.day != day || now.Revision < after.Revision {
+		s.advance(after)
+	}
+	return done, before, after, nil
 }
+
+// known is the analysis of a revision, on a day, where it is at hand.
+func (s *Server) known(revision int64, day estate.Date) *analysis {
+	for _, a := range []*analysis{s.current.Load(), s.previous} {
+		if a != nil && a.Revision == revision && a.day == day {
+			return a
+		}
+	}
+	return nil
+}
+
+// goOn is the analysis of a revision that goes on from the current one.
+func (s *Server) goOn(snapshot store.Snapshot, day estate.Date) *analysis {
+	if now := s.current.Load(); now != nil && now.day == day {
+		return now.after(snapshot)
+	}
+	return analyse(snapshot, day)
+}
+
+// advance makes an analysis the current one.
+func (s *Server) advance(a *analysis) { s.previous = s.current.Swap(a) }
 
 // now is the analysis of the current revision, on today's date.
 func (s *Server) now() *analysis {
@@ -147,13 +192,8 @@ func (s *Server) now() *analysis {
 	if a := s.current.Load(); a != nil && a.Revision == snapshot.Revision && a.day == day {
 		return a
 	}
-	a := s.current.Load()
-	if a != nil && a.day == day {
-		a = a.after(snapshot)
-	} else {
-		a = analyse(snapshot, day)
-	}
-	s.current.Store(a)
+	a := s.goOn(snapshot, day)
+	s.advance(a)
 	return a
 }
 

@@ -9,9 +9,16 @@ import (
 	"steady-compass/core/uses"
 )
 
-// whereUsed is the index of the revision, made when it is first asked for.
+// whereUsed is the index of the revision, made when it is first asked for; it goes on from the last.
 func (a *analysis) whereUsed() *uses.Index {
-	a.usesOnce.Do(func() { a.uses = uses.New(a.tracer) })
+	a.usesOnce.Do(func() {
+		if last := a.course.uses.Load(); last != nil {
+			a.uses = last.After(a.tracer)
+		} else {
+			a.uses = uses.New(a.tracer)
+		}
+		a.course.uses.Store(a.uses)
+	})
 	return a.uses
 }
 

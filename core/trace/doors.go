@@ -190,7 +190,11 @@ func (t *Tracer) openAbroad() []int {
 
 // sameTrials says whether the addresses worth trying are those of before the edit.
 func (t *Tracer) sameTrials() bool {
-	return t.was.abroad != nil && slices.Equal(*t.was.abroad, t.openAbroad())
+	if t.was.learned == nil {
+		return false
+	}
+	abroad := t.was.learned.abroad.Load()
+	return abroad != nil && slices.Equal(*abroad, t.openAbroad())
 }
 
 // elsewhere are the sources of ours that are not of some islands alone.

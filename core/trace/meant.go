@@ -73,9 +73,11 @@ type spot struct {
 // intended builds, once, where every intent lands and for whom.
 func (t *Tracer) intended() *landings {
 	t.landOnce.Do(func() {
-		before := t.was.landings
-		if before == nil {
-			before = &landings{}
+		before := &landings{}
+		if t.was.learned != nil {
+			if known := t.was.learned.landings.Load(); known != nil {
+				before = known
+			}
 		}
 		next := &landings{t.m.Intents, make([]*landed, len(t.m.Intents)), before.at, before.places, map[model.PlaceID]bool{}}
 		anew := map[landsAt]bool{}

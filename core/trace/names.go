@@ -62,7 +62,13 @@ func sameNames(before, after *estate.Estate) bool {
 // namesAfter are the names; those of before that the edit does not speak of are taken over.
 func (t *Tracer) namesAfter() []*Name {
 	before, e := t.was.names, t.m.Estate
-	if before == nil || !estate.Same(before.estate, e, "zone", "host", "container", "network", "group") {
+	var list []*Name
+	if before != nil {
+		if known := before.list.Load(); known != nil {
+			list = *known
+		}
+	}
+	if list == nil || !estate.Same(before.estate, e, "zone", "host", "container", "network", "group") {
 		return t.findNames(nil)
 	}
 	only := map[string]bool{}
@@ -101,12 +107,12 @@ func (t *Tracer) namesAfter() []*Name {
 		}
 	}
 	if len(only) == 0 {
-		return before.list
+		return list
 	}
 	come := t.findNames(only)
 	wanted := estate.OneOf(only)
-	out := make([]*Name, 0, len(before.list)+len(come))
-	for _, n := range before.list {
+	out := make([]*Name, 0, len(list)+len(come))
+	for _, n := range list {
 		if wanted(n.Name) {
 			continue
 		}

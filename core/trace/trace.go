@@ -262,13 +262,7 @@ type Tracer struct {
 	names *nameList
 	doors *doorList
 
-	// Asked for by exposure only.
-	landOnce   sync.Once
-	landings   atomic.Pointer[landings]
-	abroadOnce sync.Once
-	abroad     atomic.Pointer[[]int]
-
-	views     *sync.Map // of viewKey: *view
+	*learned
 	taking    known[takingKey, *taking]
 	shores    known[takingKey, *shore]
 	crossings known[crossingKey, *crossing]
@@ -284,22 +278,29 @@ type Tracer struct {
 
 // was is what a tracer that went on from another takes over from that, as far as the edit between does not touch it.
 type was struct {
-	model    *model.Model
-	touch    *Touch
-	names    *named
-	landings *landings
-	abroad   *[]int
-	views    *sync.Map
+	model   *model.Model
+	touch   *Touch
+	names   *named
+	learned *learned
+}
+
+// learned is what is asked for by exposure only, each once, and perhaps after others went on from here.
+type learned struct {
+	landOnce   sync.Once
+	landings   atomic.Pointer[landings]
+	abroadOnce sync.Once
+	abroad     atomic.Pointer[[]int]
+	views      sync.Map // of viewKey: *view
 }
 
 // named are the names of an estate.
 type named struct {
 	estate *estate.Estate
-	list   []*Name
+	*nameList
 }
 
 func newTracer(m *model.Model, day estate.Date) *Tracer {
-	t := &Tracer{m: m, day: day, names: &nameList{}, doors: &doorList{}, views: &sync.Map{}}
+	t := &Tracer{m: m, day: day, names: &nameList{}, doors: &doorList{}, learned: &learned{}}
 	t.taking.now, t.shores.now, t.crossings.now, t.narrow.now = &sync.Map{}, &sync.Map{}, &sync.Map{}, &sync.Map{}
 	return t
 }
@@ -319,8 +320,8 @@ func (t *Tracer) After(e *estate.Estate) *Tracer {
 	next.index = buildIndex(m, t)
 	if sameNames(t.m.Estate, e) {
 		next.names = t.names
-	} else if list := t.names.list.Load(); list != nil {
-		next.was.names = &named{t.m.Estate, *list}
+	} else {
+		next.was.names = &named{t.m.Estate, t.names}
 	}
 	next.was.model, next.was.touch = t.m, t.touching(next)
 	if next.was.touch.all {
@@ -328,7 +329,7 @@ func (t *Tracer) After(e *estate.Estate) *Tracer {
 	}
 	if sameDoors(t.m, m) {
 		next.doors = t.doors
-		next.was.landings, next.was.abroad, next.was.views = t.landings.Load(), t.abroad.Load(), t.views
+		next.was.learned = t.learned
 		next.taking.was, next.shores.was, next.crossings.was, next.narrow.was = t.taking.now, t.shores.now, t.crossings.now, t.narrow.now
 	}
 	return next

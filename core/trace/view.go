@@ -63,8 +63,8 @@ func (t *Tracer) look(v Vantage, how looking) *view {
 		return known.(*view)
 	}
 	old := &view{}
-	if t.was.views != nil {
-		if known, ok := t.was.views.Load(key); ok && (how.fronted == nil || how.fronted.after == known.(*view).by) {
+	if t.was.learned != nil {
+		if known, ok := t.was.learned.views.Load(key); ok && (how.fronted == nil || how.fronted.after == known.(*view).by) {
 			old = known.(*view)
 		}
 	}
@@ -205,6 +205,22 @@ func (x *view) exposure(from string) Exposure {
 		x.all.Exposure = all
 	})
 	return x.all.Exposure
+}
+
+// GoOn looks once more from internet and from each network from which the tracer was asked, before the edit that this one came of,
+// what is open: so that what comes after it may go on from there.
+func (t *Tracer) GoOn() {
+	if t.was.learned == nil {
+		return
+	}
+	for _, net := range t.m.Networks {
+		if _, asked := t.was.learned.views.Load(viewKey{from: net.Name}); !asked {
+			continue
+		}
+		if v, err := t.VantageNamed(net.Name); err == nil {
+			t.look(v, looking{})
+		}
+	}
 }
 
 // ByAddress is an exposure address by address, where there is something to say of one.

@@ -43,12 +43,22 @@ type Use struct {
 
 // Index finds the records of an estate by the words in them. It is immutable.
 type Index struct {
-	all      []estate.Record
-	words    map[string][]int32     // the records in which a word stands, by their place in all
-	addrs    map[netip.Addr][]int32 // the same for addresses, however they are written
+	*entries
+	all    []estate.Record
+	gone   map[int32]bool // the entries' records that the estate has not any more
+	come   *entries       // those that it has since the entries were made
+	before []int32        // of each that came, the entry that it stands before
+	tracer *trace.Tracer  // for ports, which stand in records only by what they mean
+}
+
+// entries are the words of an estate's records. They serve the estates that come of it by a few edits too.
+type entries struct {
+	of       []estate.Record
+	at       map[estate.Record]int32 // their places in of
+	words    map[string][]int32      // the records in which a word stands
+	addrs    map[netip.Addr][]int32  // the same for addresses, however they are written
 	networks []network
-	machines map[string]bool
-	tracer   *trace.Tracer // for ports, which stand in records only by what they mean
+	machines map[string][]int32
 }
 
 type network struct {
@@ -56,25 +66,79 @@ type network struct {
 	at     int32
 }
 
+// mostAside is how many records may have come or gone before an index is made anew.
+const mostAside = 500
+
 // New makes the index of the estate that a tracer is for.
 func New(t *trace.Tracer) *Index {
-	x := &Index{all: t.Model().Estate.All(), tracer: t, words: map[string][]int32{}, addrs: map[netip.Addr][]int32{}, machines: map[string]bool{}}
-	for i, r := range x.all {
-		x.add(int32(i), estate.Line(r))
-		switch r := r.(type) {
-		case *estate.Host:
-			x.machines[r.Name] = true
-		case *estate.Container:
-			x.machines[r.Name] = true
+	all := t.Model().Estate.All()
+	return &Index{entries: entriesOf(all), all: all, come: entriesOf(nil), tracer: t}
+}
+
+func entriesOf(records []estate.Record) *entries {
+	x := &entries{records, make(map[estate.Record]int32, len(records)), map[string][]int32{}, map[netip.Addr][]int32{}, nil, map[string][]int32{}}
+	for i, r := range records {
+		at := int32(i)
+		x.at[r] = at
+		x.add(at, estate.Line(r))
+		if name, ok := machineOf(r); ok {
+			note(x.machines, name, at)
 		}
 	}
 	return x
 }
 
+func machineOf(r estate.Record) (string, bool) {
+	switch r := r.(type) {
+	case *estate.Host:
+		return r.Name, true
+	case *estate.Container:
+		return r.Name, true
+	}
+	return "", false
+}
+
+// After is the index of an estate that came of this one's by an edit. It answers as a new one does.
+func (x *Index) After(t *trace.Tracer) *Index {
+	next := &Index{entries: x.entries, all: t.Model().Estate.All(), gone: map[int32]bool{}, tracer: t}
+	var come []estate.Record
+	i := int32(0)
+	for _, r := range next.all {
+		if int(i) < len(x.of) && x.of[i] == r {
+			i++
+			continue
+		}
+		switch at, known := x.at[r]; {
+		case !known:
+			come, next.before = append(come, r), append(next.before, i)
+		case at < i:
+			return New(t) // it changed its place among the others
+		default:
+			for ; i < at; i++ {
+				next.gone[i] = true
+			}
+			i++
+		}
+		if len(come)+len(next.gone) > mostAside {
+			return New(t)
+		}
+	}
+	for ; int(i) < len(x.of); i++ {
+		next.gone[i] = true
+	}
+	next.come = entriesOf(come)
+	return next
+}
+
+// isMachine says whether a machine or container of that name is recorded, be it off.
+func (x *Index) isMachine(name string) bool {
+	return len(x.come.machines[name]) > 0 || slices.ContainsFunc(x.machines[name], func(at int32) bool { return !x.gone[at] })
+}
+
 func isWordByte(c byte) bool { return isNameByte(c) || c == '.' || c == ':' || c == '*' }
 
 // add notes every word of a line, and every way in which it may be an address: alone, before a port, behind a family.
-func (x *Index) add(at int32, line string) {
+func (x *entries) add(at int32, line string) {
 	for i := 0; i < len(line); {
 		if !isWordByte(line[i]) {
 			i++
@@ -134,7 +198,7 @@ func (x *Index) KindOf(word string) (Kind, string, bool) {
 	if a, err := netip.ParseAddr(word); err == nil && a.Zone() == "" {
 		return Address, a.Unmap().String(), true
 	}
-	if x.machines[word] {
+	if x.isMachine(word) {
 		return Machine, word, true
 	}
 	if name, ok := estate.CleanHostname(word); ok {
@@ -144,7 +208,25 @@ func (x *Index) KindOf(word string) (Kind, string, bool) {
 }
 
 // candidates are the records in which a word may stand, in the order of the estate.
-func (x *Index) candidates(m matcher) []int32 {
+func (x *Index) candidates(m matcher) []estate.Record {
+	var out []estate.Record
+	come := x.come.candidates(m)
+	for _, at := range x.entries.candidates(m) {
+		if x.gone[at] {
+			continue
+		}
+		for ; len(come) > 0 && x.before[come[0]] <= at; come = come[1:] {
+			out = append(out, x.come.of[come[0]])
+		}
+		out = append(out, x.of[at])
+	}
+	for _, at := range come {
+		out = append(out, x.come.of[at])
+	}
+	return out
+}
+
+func (x *entries) candidates(m matcher) []int32 {
 	var out []int32
 	switch m.kind {
 	case Address:
@@ -194,8 +276,7 @@ func (x *Index) Find(word string) []Use {
 		}
 	}
 	m := matcherOf(kind, word)
-	for _, i := range x.candidates(m) {
-		r := x.all[i]
+	for _, r := range x.candidates(m) {
 		if how, found := m.use(r); found {
 			seen[r] = true
 			out = append(out, Use{r, how, ""})
@@ -207,8 +288,7 @@ func (x *Index) Find(word string) []Use {
 	for i := 0; i < len(led) && i < mostLed; i++ { // a name may be an alias's target, and that one another's
 		kind, via, _ := x.KindOf(led[i])
 		m := matcherOf(kind, via)
-		for _, at := range x.candidates(m) {
-			r := x.all[at]
+		for _, r := range x.candidates(m) {
 			if holds(r, via) {
 				continue
 			}
@@ -288,8 +368,7 @@ func (x *Index) Move(from, to string) []Swap {
 	m := matcherOf(kind, from)
 	to = strings.ToLower(strings.TrimSpace(to))
 	var out []Swap
-	for _, i := range x.candidates(m) {
-		r := x.all[i]
+	for _, r := range x.candidates(m) {
 		how, found := m.use(r)
 		if !found || how == Inside {
 			continue
@@ -450,6 +529,9 @@ var nameForm = regexp.MustCompile(`(?i)[a-z0-9_*][a-z0-9_*.-]*`)
 func (m matcher) namesIn(text string) (spans []span, inside bool) {
 	for _, at := range nameForm.FindAllStringIndex(text, -1) {
 		word := strings.ToLower(strings.TrimRight(text[at[0]:at[1]], ".-"))
+		if ofAddress(text, at[0], at[1]) {
+			continue
+		}
 		if word == m.word {
 			spans = append(spans, span{at[0], at[0] + len(word)})
 		} else if base, ok := strings.CutPrefix(word, "*."); ok && m.word != base && strings.HasSuffix(m.word, "."+base) {
@@ -457,6 +539,19 @@ func (m matcher) namesIn(text string) (spans []span, inside bool) {
 		}
 	}
 	return spans, inside
+}
+
+// ofAddress says whether a word in a text is one of the groups of an IPv6 address (RFC 4291 §2.2).
+func ofAddress(text string, from, to int) bool {
+	part := func(c byte) bool { return isNameByte(c) || c == ':' || c == '.' }
+	for from > 0 && part(text[from-1]) {
+		from--
+	}
+	for to < len(text) && part(text[to]) {
+		to++
+	}
+	a, err := netip.ParseAddr(strings.TrimPrefix(strings.ToLower(text[from:to]), "ip6:"))
+	return err == nil && a.Is6()
 }
 
 // replace is the record's line with another word where this one stands.
@@ -497,6 +592,9 @@ func (m matcher) machines(text string, from int) []span {
 	var out []span
 	for _, at := range nameForm.FindAllStringIndex(text[from:], -1) {
 		s := span{from + at[0], from + at[1]}
+		if ofAddress(text, s.from, s.to) {
+			continue
+		}
 		whole := m.word
 		if host, name, container := strings.Cut(m.word, "/"); container {
 			if text[s.from:s.to] != host || !strings.HasPrefix(text[s.to:], "/"+name) || s.to+1+len(name) < len(text) && isNameByte(text[s.to+1+len(name)]) {

@@ -84,6 +84,7 @@ direct map box/front 80 to 80
 direct listen box/front 80 as front
 direct cert c for a.example,*.a.example expires 2027-01-01 on box/front`},
 		{"10.0.0.99", ``},
+		{"db8", ``}, // a group of an address is no name
 		{"not a word", ``},
 	} {
 		var got []string
