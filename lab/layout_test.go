@@ -386,7 +386,7 @@ func (l *layout) routes() error {
 			}
 		}
 	}
-	// The machine of a routed container network is the way to it, for all on its networks.
+	// The machine of a routed container network is the way to it, for all on its networks whose written routes lead nowhere there.
 	for _, n := range of[*estate.Network](l.e) {
 		if n.On == "" || !n.Routed {
 			continue
@@ -401,7 +401,7 @@ func (l *layout) routes() error {
 					on = slices.Contains(m.nets, a.Network)
 				}
 				for _, p := range n.Prefixes {
-					if on && name != n.On && p.Addr().Is4() == a.Held.Addr.Is4() {
+					if on && name != n.On && p.Addr().Is4() == a.Held.Addr.Is4() && !l.written(name, p) {
 						if err := s.way(p.String(), a.Held.Addr); err != nil {
 							return err
 						}
@@ -411,6 +411,17 @@ func (l *layout) routes() error {
 		}
 	}
 	return nil
+}
+
+// written says whether a route of a machine leads to a network.
+func (l *layout) written(name string, to netip.Prefix) bool {
+	return slices.ContainsFunc(of[*estate.Route](l.e), func(r *estate.Route) bool {
+		if r.Host != name || r.Via.Is4() != to.Addr().Is4() {
+			return false
+		}
+		p, err := netip.ParsePrefix(r.To)
+		return r.To == "default" || err == nil && p.Contains(to.Addr())
+	})
 }
 
 func (l *layout) listeners() error {
