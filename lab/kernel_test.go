@@ -142,11 +142,23 @@ func endOf(p *trace.Path) string { return *p.End }
 var answered = map[string]bool{"refused": true, "unroutable": true, "arrived outside": true}
 
 // unheardOf says whether an estate has lines by which an answer may be lost: a source that is another's, a translation back
-// into the client's own network with the source kept, a filter without state, a private source that nothing rewrites on its
-// way out. The records call what refuses a refusal, heard or not.
+// into the client's own network with the source kept, or to a machine on two networks, which may be the client itself, a filter
+// without state, a private source that nothing rewrites on its way out. The records call what refuses a refusal, heard or not.
 func unheardOf(e *estate.Estate) bool {
 	kept := func(n *estate.Network) bool {
 		return n.Routed && slices.ContainsFunc(n.Prefixes, func(p netip.Prefix) bool { return p.Addr().Is6() && p.Addr().IsPrivate() })
+	}
+	nets := map[string]map[string]bool{} // that the holders of addresses are on
+	holder := map[netip.Addr]string{}
+	for _, a := range of[*estate.Address](e) {
+		if nets[a.Hosts[0]] == nil {
+			nets[a.Hosts[0]] = map[string]bool{}
+		}
+		nets[a.Hosts[0]][a.Network], holder[a.Held.Addr] = true, a.Hosts[0]
+	}
+	astride := func(f *estate.Forward) bool { return len(nets[holder[f.To.Addr]]) > 1 }
+	if slices.ContainsFunc(of[*estate.Forward](e), astride) {
+		return true
 	}
 	return slices.ContainsFunc(of[*estate.Network](e), kept) || len(of[*estate.Outbound](e)) > 0 || slices.ContainsFunc(of[*estate.Filter](e), func(f *estate.Filter) bool { return f.Stateless }) || slices.ContainsFunc(of[*estate.Forward](e), func(f *estate.Forward) bool { return f.Inside })
 }

@@ -273,6 +273,9 @@ var outsideAddr = netip.MustParseAddr("198.51.100.7")
 // strangers are those on each network whom nobody recorded.
 func (l *layout) strangers() error {
 	for network, list := range synth.Strangers {
+		if network != "internet" && l.network(network) == nil {
+			continue
+		}
 		s, err := l.space("a stranger on " + network)
 		if err != nil {
 			return err

@@ -295,6 +295,11 @@ func (l *layout) chain(say func(string, ...any), m *machineLaid, f *estate.Filte
 	_, _ = fmt.Sscan(base, &priority)
 	say("chain f%d {\ntype filter hook %s priority %d; policy accept;", at, hook, priority+at)
 	say("meta l4proto { icmp, ipv6-icmp } accept")
+	if f.Family == "ipv4" {
+		say("meta nfproto ipv6 accept")
+	} else if f.Family == "ipv6" {
+		say("meta nfproto ipv4 accept")
+	}
 	if !f.Stateless {
 		say("ct state established,related accept")
 	}
@@ -335,11 +340,6 @@ func (l *layout) chain(say func(string, ...any), m *machineLaid, f *estate.Filte
 				say("iifname != %q oifname %q ct state established,related accept", n, n)
 			}
 		}
-	}
-	if f.Family == "ipv4" {
-		say("meta nfproto ipv6 accept")
-	} else if f.Family == "ipv6" {
-		say("meta nfproto ipv4 accept")
 	}
 	var rules []*estate.Rule
 	for _, r := range of[*estate.Rule](l.e) {

@@ -13,7 +13,7 @@ import (
 // one that did not drops it over TCP, and the others take it as any flow. And nobody on its way may give it another source. Where a
 // filter that does not know it lets it pass to some of the sources only, the landing is parted: what is lost then is apart.
 func (t *Tracer) replies(l *landing, o origin) (lost *landing) {
-	if l.sock == nil || l.held == nil && !t.m.Stateless || l.local || l.imagined {
+	if l.sock == nil || (l.held == nil || l.local) && !t.m.Stateless || l.imagined {
 		return nil
 	}
 	float := l.src.float != model.Nowhere
@@ -160,6 +160,11 @@ type replyStop struct {
 // there; each that translated its destination gives the reply that as its source.
 func (b *wayBack) follow(stack *model.Place, sender model.PlaceID) {
 	t := b.t
+	if b.l.local { // it never leaves the machine, and meets what its flow met
+		b.filters(stack, model.Output, model.NoNet, model.NoNet)
+		b.filters(stack, model.Input, model.NoNet, model.NoNet)
+		return
+	}
 	at, in, made := stack, model.NoNet, true
 	if at.IsContainer() && !t.besideMachines(at) {
 		host := t.m.Places[at.Host]
@@ -295,7 +300,7 @@ func (b *wayBack) filters(at *model.Place, hook model.Hook, in, out model.NetID)
 	containers := (b.inside(at, in) || b.inside(at, out)) && in != out
 	for _, f := range at.Filters[hook] {
 		rec := f.Record
-		if known && !rec.Stateless || rec.Family == "ipv4" && b.l.six || rec.Family == "ipv6" && !b.l.six || hook == model.Through && containers && !rec.GuardsContainers {
+		if known && !rec.Stateless || b.l.local && !rec.LoopbackToo || rec.Family == "ipv4" && b.l.six || rec.Family == "ipv6" && !b.l.six || hook == model.Through && containers && !rec.GuardsContainers {
 			continue
 		}
 		lost, all, unsure := b.judge(f, in, out)

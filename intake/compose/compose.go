@@ -10,6 +10,9 @@ import (
 	"fmt"
 	"maps"
 	"net/netip"
+	"os"
+	"path"
+	"path/filepath"
 	"regexp"
 	"slices"
 	"strconv"
@@ -125,16 +128,94 @@ func (r *reader) say(format string, args ...any) {
 	r.account.Left = append(r.account.Left, fmt.Sprintf(format, args...))
 }
 
-// none refuses the files that a Compose file names: only what was given is read.
-type none struct{}
-
-func (none) Accept(string) bool { return true }
-
-func (none) Load(_ context.Context, path string) (string, error) {
-	return "", fmt.Errorf("%q is another file, which is not read: give it with this one", path)
+// given hands out the files that another of those given names, and no others: only what was given is read. The library reads
+// files from a folder, so each is put into one that is gone afterwards.
+type given struct {
+	files []File
+	dir   string
 }
 
-func (none) Dir(string) string { return "." }
+func (g given) Accept(string) bool { return true }
+
+func (g given) Load(_ context.Context, name string) (string, error) {
+	i, ok := g.find(name)
+	if !ok {
+		return "", fmt.Errorf("%q is another file, which is not read: give it with this one", name)
+	}
+	at := filepath.Join(g.dir, strconv.Itoa(i), "compose.yaml")
+	if err := os.MkdirAll(filepath.Dir(at), 0o700); err != nil {
+		return "", err
+	}
+	return at, os.WriteFile(at, []byte(g.files[i].Text+"\n"), 0o600)
+}
+
+func (g given) Dir(string) string { return "." }
+
+// find is the one of the files that a name in another leads to: that ends as the name does, whatever folders they are in here.
+func (g given) find(name string) (int, bool) {
+	tail := path.Clean("/" + strings.TrimLeft(filepath.ToSlash(name), "./"))
+	found, n := 0, 0
+	for i, f := range g.files {
+		if strings.HasSuffix(path.Clean("/"+filepath.ToSlash(f.Name)), tail) {
+			found, n = i, n+1
+		}
+	}
+	return found, n == 1
+}
+
+// named are the files that those given name themselves, by include and extends.
+func (g given) named() (map[int]bool, error) {
+	out := map[int]bool{}
+	for _, f := range g.files {
+		var top struct {
+			Include  yaml.Node
+			Services map[string]struct{ Extends yaml.Node }
+		}
+		if yaml.Unmarshal([]byte(f.Text), &top) != nil {
+			continue // what is wrong with it is said elsewhere
+		}
+		for _, one := range top.Include.Content {
+			list := []string{one.Value}
+			if one.Kind == yaml.MappingNode {
+				var entry map[string]yaml.Node
+				if err := one.Decode(&entry); err != nil {
+					return nil, fmt.Errorf("include: %w", err)
+				}
+				at := entry["path"]
+				for word := range entry {
+					if word != "path" {
+						return nil, fmt.Errorf("include: %s names files that are not read; expected a path alone", word)
+					}
+				}
+				if list = []string{at.Value}; at.Kind == yaml.SequenceNode {
+					list = nil
+					for _, n := range at.Content {
+						list = append(list, n.Value)
+					}
+				}
+			}
+			for _, name := range list {
+				i, ok := g.find(name)
+				if !ok {
+					return nil, fmt.Errorf("include: %q is another file, which is not read: give it with this one", name)
+				}
+				out[i] = true
+			}
+		}
+		for _, service := range top.Services {
+			var base struct{ File string }
+			if service.Extends.Kind == yaml.MappingNode && service.Extends.Decode(&base) == nil && base.File != "" {
+				if i, ok := g.find(base.File); ok {
+					out[i] = true
+				}
+			}
+		}
+	}
+	if len(out) == len(g.files) { // they name each other: the first is where it begins
+		delete(out, 0)
+	}
+	return out, nil
+}
 
 func load(src Source) (*types.Project, error) {
 	details := types.ConfigDetails{WorkingDir: "/", Environment: types.Mapping(src.Variables)}
@@ -142,22 +223,31 @@ func load(src Source) (*types.Project, error) {
 		details.Environment = types.Mapping{}
 	}
 	for _, f := range src.Files {
-		var top struct {
-			Include yaml.Node `yaml:"include"`
-		}
-		if yaml.Unmarshal([]byte(f.Text), &top) == nil && len(top.Include.Content) > 0 {
-			return nil, fmt.Errorf("include: another file is named, which is not read: give it with this one")
-		}
 		if n := portsIn(f.Text); n > mostPorts {
 			return nil, fmt.Errorf("ports: %s lists %d ports; expected at most %d", f.Name, n, mostPorts)
 		}
-		details.ConfigFiles = append(details.ConfigFiles, types.ConfigFile{Filename: f.Name, Content: []byte(f.Text + "\n")})
+	}
+	files := given{files: src.Files}
+	named, err := files.named()
+	if err != nil {
+		return nil, err
+	}
+	if len(named) > 0 {
+		if files.dir, err = os.MkdirTemp("", "compose-"); err != nil {
+			return nil, fmt.Errorf("make a folder for the files: %w", err)
+		}
+		defer func() { _ = os.RemoveAll(files.dir) }()
+	}
+	for i, f := range src.Files {
+		if !named[i] {
+			details.ConfigFiles = append(details.ConfigFiles, types.ConfigFile{Filename: f.Name, Content: []byte(f.Text + "\n")})
+		}
 	}
 	return loader.LoadWithContext(context.Background(), details, func(o *loader.Options) {
 		o.SetProjectName(cmp.Or(loader.NormalizeProjectName(cmp.Or(src.Project, folder(src.Files[0].Name))), "project"), src.Project != "")
-		o.SkipResolveEnvironment, o.SkipResolveLabels, o.SkipInclude = true, true, true
+		o.SkipResolveEnvironment, o.SkipResolveLabels = true, true
 		o.Profiles = src.Profiles
-		o.ResourceLoaders = []loader.ResourceLoader{none{}}
+		o.ResourceLoaders = []loader.ResourceLoader{files}
 		o.Interpolate.Substitute = func(text string, values template.Mapping) (string, error) {
 			return template.SubstituteWithOptions(text, values, template.WithoutLogging) // missing says it
 		}

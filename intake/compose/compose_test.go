@@ -173,3 +173,39 @@ func TestReadFaults(t *testing.T) {
 		})
 	}
 }
+
+// TestFilesOfFiles reads files that name one another: what is included is there, what is only extended is not.
+func TestFilesOfFiles(t *testing.T) {
+	main := "include: [more/db.yaml]\nservices:\n  web:\n    extends: {file: ./base.yml, service: app}\n    ports: [\"8080:80\"]\n"
+	db := "services:\n  db:\n    image: x\n    ports: [\"5432:5432\"]\n"
+	base := "services:\n  app:\n    image: y\n    ports: [\"8443:443\"]\n  idle:\n    image: z\n"
+	files := []compose.File{{Name: "stack/compose.yaml", Text: main}, {Name: "stack/more/db.yaml", Text: db}, {Name: "stack/base.yml", Text: base}}
+	a := compose.Read(compose.Source{Files: files, Host: "box"}, recorded(t, ""))
+	if len(a.Faults) > 0 {
+		t.Fatal(a.Faults)
+	}
+	var maps []string
+	for _, r := range a.Records {
+		if m, ok := r.(*estate.Map); ok {
+			maps = append(maps, estate.Line(m))
+		}
+	}
+	slices.Sort(maps)
+	if got, want := strings.Join(maps, "; "), "map box/db 5432 to 5432; map box/web 8080,8443 to 80,443"; got != want {
+		t.Errorf("%s, want %s", got, want)
+	}
+	for name, texts := range map[string][]string{
+		"a file that was not given":    {main, db},
+		"a file with variables":        {"include:\n  - path: b.yaml\n    env_file: /etc/shadow\nservices: {}\n", db},
+		"a folder elsewhere":           {"include:\n  - path: b.yaml\n    project_directory: /etc\nservices: {}\n", db},
+		"a given file's absolute path": {"include: [b.yaml]\nservices: {}\n", "services:\n  web:\n    extends: {file: /etc/passwd, service: root}\n"},
+	} {
+		var files []compose.File
+		for i, text := range texts {
+			files = append(files, compose.File{Name: string(rune('a'+i)) + ".yaml", Text: text})
+		}
+		if a := compose.Read(compose.Source{Files: files, Host: "box"}, recorded(t, "")); len(a.Faults) != 1 || !strings.Contains(a.Faults[0].What, "not read") {
+			t.Errorf("%s: %v", name, a.Faults)
+		}
+	}
+}

@@ -74,6 +74,9 @@ func TestListedConditions(t *testing.T) {
 	}
 	port := match(`{"payload": {"protocol": "tcp", "field": "dport"}}`, "22")
 	meta := func(key, right string) string { return match(fmt.Sprintf(`{"meta": {"key": %q}}`, key), right) }
+	flags := func(op, right string) string {
+		return fmt.Sprintf(`{"match": {"op": %q, "left": {"payload": {"protocol": "tcp", "field": "flags"}}, "right": %s}}`, op, right)
+	}
 	for _, c := range []struct{ expr, want, left string }{
 		{port + `, {"drop": null}`, "rule gate-input drop 22", ""},
 		{match(`{"payload": {"protocol": "tcp", "field": "dport"}}`, "0") + `, {"drop": null}`, "", ""},
@@ -89,12 +92,21 @@ func TestListedConditions(t *testing.T) {
 		{meta("pkttype", `"host"`) + ", " + port + `, {"drop": null}`, "rule gate-input drop 22", ""},
 		{meta("protocol", `{"set": ["arp", "vlan"]}`) + `, {"drop": null}`, "", ""},
 		{meta("protocol", `{"set": ["arp", "ip6"]}`) + ", " + port + `, {"drop": null}`, "rule gate-input drop 22 from ::/0 to ::/0", ""},
-		{meta("l4proto", `{"range": [6, 17]}`) + `, {"drop": null}`, "rule gate-input unknown any", "protocols"},
+		{meta("l4proto", `{"range": [6, 17]}`) + ", " + match(`{"payload": {"protocol": "th", "field": "dport"}}`, "53") + `, {"drop": null}`, "rule gate-input drop 53/tcp+udp", ""},
+		{meta("l4proto", `{"range": [7, 20]}`) + `, {"drop": null}`, "rule gate-input drop any/udp", ""},
+		{meta("l4proto", `{"range": ["tcp", "udp"]}`) + `, {"drop": null}`, "rule gate-input unknown any", "protocols"},
+		{flags("in", `"syn"`) + `, {"drop": null}`, "rule gate-input drop any/tcp", ""},
+		{flags("in", `["syn", "ack"]`) + `, {"drop": null}`, "rule gate-input drop any/tcp", ""},
+		{flags("==", `{"set": ["ack", {"|": ["syn", "ack"]}]}`) + `, {"drop": null}`, "", ""},
+		{flags("!=", `"syn"`) + `, {"drop": null}`, "", ""},
+		{port + `, {"notrack": null}`, "rule gate-input unknown 22", "notrack"},
+		{port + `, {"mangle": {"key": {"payload": {"protocol": "ip", "field": "daddr"}}, "value": "10.0.0.9"}}`, "rule gate-input unknown 22 from 0.0.0.0/0 to 0.0.0.0/0", "is rewritten"},
+		{port + `, {"mangle": {"key": {"meta": {"key": "mark"}}, "value": 1}}`, "", ""},
 		{`{"match": {"op": "!=", "left": {"payload": {"protocol": "ip6", "field": "saddr"}}, "right": {"set": []}}}, ` + port + `, {"drop": null}`, "rule gate-input drop 22 from ::/0", ""},
 		{port + `, {"xt": null}`, "rule gate-input unknown 22", "older tool"},
 		{port + `, {"xt": {"type": "target", "name": "REJECT"}}`, "rule gate-input unknown 22", "older tool REJECT"},
 		{port + `, {"queue": {"num": 3}}`, "rule gate-input unknown 22", "queue"},
-		{port + `, {"set": {"op": "add", "elem": {"payload": {"protocol": "ip", "field": "saddr"}}, "set": "@seen", "stmt": [{"limit": {"rate": 9, "per": "minute"}}]}}, {"drop": null}`, "rule gate-input unknown 22", "rate or a count"},
+		{port + `, {"set": {"op": "add", "elem": {"payload": {"protocol": "ip", "field": "saddr"}}, "set": "@seen", "stmt": [{"limit": {"rate": 9, "per": "minute"}}]}}, {"drop": null}`, "rule gate-input unknown 22 from 0.0.0.0/0 to 0.0.0.0/0", "rate or a count"},
 		{meta("mark", "7") + ", " + port + `, {"drop": null}`, "rule gate-input unknown 22", "meta mark"},
 		{match(`{"ct": {"key": "state"}}`, `"new"`) + ", " + port + `, {"drop": null}`, "rule gate-input drop 22", ""},
 		{match(`{"ct": {"key": "state"}}`, `["established", "related"]`) + `, {"accept": null}`, "", ""},

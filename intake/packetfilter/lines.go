@@ -129,8 +129,8 @@ func (c *chainReading) record(old *model.Filter) *estate.Filter {
 	}
 	stops := f.Otherwise != "pass" || slices.ContainsFunc(c.parts, func(p part) bool { return p.action != "pass" })
 	c.mayStop = stops
-	f.Stateless = stops && !c.keeps
-	f.Strict = stops && c.keeps && c.strict
+	f.Stateless = stops && c.keeps == 0
+	f.Strict = stops && c.keeps != 0 && c.strict
 	f.LoopbackToo = !c.alone && (c.hook == model.Input || c.hook == model.Output) && stops
 	f.GuardsContainers = c.hook == model.Through && !c.lets && len(c.containerNets()) > 0
 	return f

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"net/netip"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -33,7 +34,7 @@ type object struct {
 	}
 	Set, Map *struct {
 		Family, Table, Name string
-		Flags               []string
+		Flags               wordList
 		Elem                []json.RawMessage
 	}
 }
@@ -110,18 +111,28 @@ func ReadJSON(file, text string) (*Ruleset, []intake.FileFault) {
 	} else if err != nil {
 		return r.out, []intake.FileFault{intake.JSONFault(file, text, dec, err, expected)}
 	}
-	dormant := map[string]bool{}
+	dormant, doubtful := map[string]bool{}, map[string]bool{}
 	for _, o := range all {
-		if o.Table != nil && slices.Contains(o.Table.Flags, "dormant") {
-			dormant[o.Table.Family+" "+o.Table.Name] = true
+		if o.Table == nil {
+			continue
+		}
+		key := o.Table.Family + " " + o.Table.Name
+		for _, flag := range o.Table.Flags {
+			switch flag {
+			case "dormant":
+				dormant[key] = true
+			case "owner", "persist":
+			default: // some versions list the table's name for its flag
+				doubtful[key] = true
+			}
 		}
 	}
 	for _, o := range all { // sets and chains stand before or behind the rules that name them
 		switch {
 		case o.Chain != nil && dormant[o.Chain.Family+" "+o.Chain.Table]:
 			r.out.Idle = append(r.out.Idle, fmt.Sprintf("line %d: table %s %s, chain %s: the table is dormant, and not in force", o.line, o.Chain.Family, o.Chain.Table, o.Chain.Name))
-		case o.Chain != nil && (o.Chain.Hook == "ingress" || o.Chain.Hook == "egress"):
-			r.out.Wire = append(r.out.Wire, Chain{Family: o.Chain.Family, Table: o.Chain.Table, Name: o.Chain.Name, Hook: o.Chain.Hook, Policy: o.Chain.Policy, Line: o.line})
+		case o.Chain != nil && (o.Chain.Hook == "ingress" || o.Chain.Hook == "egress" || o.Chain.Hook != "" && doubtful[o.Chain.Family+" "+o.Chain.Table]):
+			r.out.Unread = append(r.out.Unread, Chain{Family: o.Chain.Family, Table: o.Chain.Table, Name: o.Chain.Name, Hook: o.Chain.Hook, Policy: o.Chain.Policy, Line: o.line})
 		case o.Chain != nil && slices.Contains([]string{"ip", "ip6", "inet"}, o.Chain.Family):
 			c := &Chain{Family: o.Chain.Family, Table: o.Chain.Table, Name: o.Chain.Name, Type: o.Chain.Type, Hook: o.Chain.Hook, Priority: o.Chain.Prio, Policy: o.Chain.Policy, Line: o.line}
 			r.chains[c.Family+" "+c.Table+" "+c.Name] = c
@@ -181,13 +192,25 @@ func (rule Rule) strange(format string, args ...any) Rule {
 
 func (r *jsonReader) statement(rule Rule, at, word string, body json.RawMessage) []Rule {
 	switch word {
-	case "counter", "log", "comment", "mangle", "ct helper", "ct timeout", "last", "flow", "secmark", "dup", "ct expectation":
+	case "counter", "log", "comment", "continue", "ct helper", "ct timeout", "last", "flow", "secmark", "ct expectation":
 		return []Rule{rule} // what is done beside does not decide
+	case "dup":
+		return []Rule{rule.of(body)}
+	case "mangle":
+		var m struct{ Key field }
+		_ = json.Unmarshal(body, &m)
+		if p := m.Key.Payload; p != nil && (strings.HasSuffix(p.Field, "addr") || strings.HasSuffix(p.Field, "port")) {
+			rule = rule.strange("%s %s is rewritten", p.Protocol, p.Field)
+			rule.Action = Strange
+		}
+		return []Rule{rule.of(body)}
+	case "limit", "quota", "ct count", "connlimit":
+		return []Rule{rule.strange("%s", word)} // what follows is for what keeps within it
 	case "set", "meter": // with a rate or a count in it, what follows is for what keeps within it
 		if bytes.Contains(body, []byte(`"limit"`)) || bytes.Contains(body, []byte(`"ct count"`)) || bytes.Contains(body, []byte(`"quota"`)) || bytes.Contains(body, []byte(`"connlimit"`)) {
-			return []Rule{rule.strange("a rate or a count for each")}
+			rule = rule.strange("a rate or a count for each")
 		}
-		return []Rule{rule}
+		return []Rule{rule.of(body)}
 	case "xt": // of the older tool: a condition, or something that decides; what it is is not always told
 		var x struct{ Type, Name string }
 		_ = json.Unmarshal(body, &x)
@@ -241,10 +264,31 @@ func (r *jsonReader) statement(rule Rule, at, word string, body json.RawMessage)
 			}
 		}
 		return out
-	default:
+	default: // it may decide, or change what is met later
+		if rule.Action == None {
+			rule.Action = Strange
+		}
 		return []Rule{rule.strange("%s", word)}
 	}
 	return []Rule{rule}
+}
+
+// named are the headers of which a statement takes a field.
+var named = regexp.MustCompile(`"protocol":\s*"(ip6?|tcp|udp)"`)
+
+// of narrows a rule to what has the headers that a statement takes fields of: on other packets it ends there.
+func (rule Rule) of(body json.RawMessage) Rule {
+	for _, m := range named.FindAllSubmatch(body, -1) {
+		switch string(m[1]) {
+		case "ip", "ip6":
+			rule.Match.narrowFamily(string(m[1]) == "ip6")
+		case "tcp":
+			rule.Match.Transport &= netset.TCP
+		case "udp":
+			rule.Match.Transport &= netset.UDP
+		}
+	}
+	return rule
 }
 
 // elements are those of a set: one written there, or one by name.
@@ -314,6 +358,8 @@ func (r *jsonReader) match(rule Rule, at, op string, left, right json.RawMessage
 		return []Rule{rule.strange("%s with %s", compact(left), op)}
 	}
 	switch {
+	case f.Payload != nil && f.Payload.Protocol == "tcp" && f.Payload.Field == "flags":
+		return []Rule{rule.flags(op, nil, elements)}
 	case f.Payload != nil:
 		return []Rule{payload(rule, f.Payload.Protocol, f.Payload.Field, elements, not)}
 	case f.Meta != nil:
@@ -329,7 +375,7 @@ func (r *jsonReader) match(rule Rule, at, op string, left, right json.RawMessage
 	case len(f.And) == 2:
 		var flags field
 		if json.Unmarshal(f.And[0], &flags) == nil && flags.Payload != nil && flags.Payload.Protocol == "tcp" && flags.Payload.Field == "flags" {
-			return []Rule{rule.tcpFlags(words(f.And[1:]), words(elements), not)}
+			return []Rule{rule.flags(op, f.And[1], elements)}
 		}
 	}
 	return []Rule{rule.strange("a match on %s", compact(left))}
@@ -356,8 +402,6 @@ func payload(rule Rule, protocol, name string, elements []json.RawMessage, not b
 	case protocol == "ip" && name == "protocol", protocol == "ip6" && name == "nexthdr":
 		m.From = m.From.Of(protocol == "ip6")
 		return rule.protocols(words(elements), not)
-	case protocol == "tcp" && name == "flags":
-		return rule.tcpFlags(words(elements), words(elements), not)
 	case (protocol == "tcp" || protocol == "udp" || protocol == "th") && name == "dport":
 		set, ok := ports(elements)
 		if !ok {
@@ -395,19 +439,36 @@ func meta(rule Rule, key string, elements []json.RawMessage, not bool) Rule {
 	return rule
 }
 
+// numbers reads a range of numbers, as the listing or the tool writes it.
+func numbers(text string) (lo, hi int, ok bool) {
+	var written struct{ Range []int }
+	if json.Unmarshal([]byte(text), &written) == nil && len(written.Range) == 2 {
+		return written.Range[0], written.Range[1], true
+	}
+	from, to, ranged := strings.Cut(text, "-")
+	lo, err := strconv.Atoi(from)
+	hi, err2 := strconv.Atoi(to)
+	return lo, hi, ranged && err == nil && err2 == nil
+}
+
 // protocols narrows a rule to transports.
 func (rule Rule) protocols(list []string, not bool) Rule {
 	var t netset.Transport
 	for _, p := range list {
 		switch p {
-		case "6-17":
-			t |= netset.Both
 		case "tcp", "6":
 			t |= netset.TCP
 		case "udp", "17":
 			t |= netset.UDP
 		default:
-			if strings.HasPrefix(p, "{") || strings.Contains(strings.Trim(p, "0123456789"), "-") && p[0] <= '9' { // a range
+			if lo, hi, ok := numbers(p); ok {
+				if lo <= 6 && 6 <= hi {
+					t |= netset.TCP
+				}
+				if lo <= 17 && 17 <= hi {
+					t |= netset.UDP
+				}
+			} else if strings.HasPrefix(p, "{") {
 				return rule.strange("protocols %s", p)
 			}
 		}
@@ -425,7 +486,7 @@ func (rule Rule) states(list []string, not bool) Rule {
 	if not {
 		fresh, going, invalid = !fresh, !going, !invalid
 	}
-	rule.Match.Invalid = rule.Match.Invalid && invalid
+	rule.Match.Stated, rule.Match.Invalid = true, rule.Match.Invalid && invalid
 	if slices.Contains(list, "untracked") && !fresh {
 		return rule.strange("flows that are not tracked")
 	}
@@ -433,19 +494,71 @@ func (rule Rule) states(list []string, not bool) Rule {
 	return rule
 }
 
-// tcpFlags narrows a rule by the flags of a TCP segment: what begins a connection has SYN alone (RFC 9293 section 3.5).
-func (rule Rule) tcpFlags(mask, want []string, not bool) Rule {
+// flags reads a condition on the flags of a TCP segment, of those in a mask where there is one: to be just some (==), to be others
+// (!=), or to have any (in).
+func (rule Rule) flags(op string, mask json.RawMessage, elements []json.RawMessage) Rule {
+	var among []string
+	if mask != nil {
+		var ok bool
+		if among, ok = flagWords(mask); !ok {
+			return rule.strange("TCP flags %s", compact(mask))
+		}
+	}
+	var wanted [][]string
+	for _, e := range elements {
+		list, ok := flagWords(value(e))
+		if !ok || op == "in" && mask != nil {
+			return rule.strange("TCP flags %s", compact(e))
+		}
+		wanted = append(wanted, list)
+	}
+	return rule.tcpFlags(func(has string) bool {
+		if op == "in" {
+			return slices.ContainsFunc(wanted, func(list []string) bool { return slices.Contains(list, has) })
+		}
+		var seen []string
+		if mask == nil || slices.Contains(among, has) {
+			seen = []string{has}
+		}
+		return slices.ContainsFunc(wanted, func(list []string) bool { return slices.Equal(list, seen) }) != (op == "!=")
+	})
+}
+
+// flagWords are the flags in one value, sorted: a word, several joined by "or", or 0.
+func flagWords(raw json.RawMessage) ([]string, bool) {
+	var one string
+	var list []json.RawMessage
+	var joined struct {
+		Or []json.RawMessage `json:"|"`
+	}
+	switch {
+	case string(raw) == "0":
+		return nil, true
+	case json.Unmarshal(raw, &one) == nil:
+		return []string{one}, one != ""
+	case json.Unmarshal(raw, &list) == nil:
+	case json.Unmarshal(raw, &joined) == nil && joined.Or != nil:
+		list = joined.Or
+	default:
+		return nil, false
+	}
+	var out []string
+	for _, part := range list {
+		words, ok := flagWords(part)
+		if !ok {
+			return nil, false
+		}
+		out = append(out, words...)
+	}
+	slices.Sort(out)
+	return slices.Compact(out), true
+}
+
+// tcpFlags narrows a rule by a condition on the flags of a TCP segment: what begins a connection has SYN alone, and what goes on
+// has ACK (RFC 9293 section 3.5).
+func (rule Rule) tcpFlags(holds func(has string) bool) Rule {
 	rule.Match.Transport &= netset.TCP
-	slices.Sort(want)
-	var has []string
-	if slices.Contains(mask, "syn") {
-		has = []string{"syn"}
-	}
-	if begins := slices.Equal(has, slices.DeleteFunc(want, func(w string) bool { return w == "none" || w == "" })) != not; begins {
-		rule.Match.GoingOn = false
-	} else {
-		rule.Match.Fresh = false
-	}
+	rule.Match.Fresh, rule.Match.GoingOn = rule.Match.Fresh && holds("syn"), rule.Match.GoingOn && holds("ack")
 	return rule
 }
 

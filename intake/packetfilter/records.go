@@ -47,8 +47,8 @@ func (s Source) Reading(rs *Ruleset, e *estate.Estate) intake.Reading {
 		return r.out
 	}
 	r.out.Left = append(r.out.Left, rs.Idle...)
-	for i := range rs.Wire {
-		r.atTheWire(&rs.Wire[i])
+	for i := range rs.Unread {
+		r.unread(&rs.Unread[i])
 	}
 	for _, hook := range []string{"prerouting", "input", "forward", "output", "postrouting"} {
 		for _, c := range r.base("filter", hook) {
@@ -72,17 +72,34 @@ func (s Source) Reading(rs *Ruleset, e *estate.Estate) intake.Reading {
 	return r.out
 }
 
-// atTheWire says of a chain that meets what comes or goes before all others that nothing of it is known.
-func (r *reading) atTheWire(c *Chain) {
-	hook, way := model.Arriving, "arrives"
-	if c.Hook == "egress" {
-		hook, way = model.Departing, "leaves"
+// unread says of a chain that nothing of it is known: where it meets flows, all are undecided.
+func (r *reading) unread(c *Chain) {
+	hooks, what, which := []model.Hook{model.Arriving}, fmt.Sprintf("a chain at %s is not read", c.Hook), "all that arrives"
+	switch c.Hook {
+	case "ingress":
+	case "egress":
+		hooks, which = []model.Hook{model.Departing}, "all that leaves"
+	default:
+		hooks = map[string][]model.Hook{"input": {model.Input}, "forward": {model.Through}, "output": {model.Output}, "postrouting": {model.Departing}}[c.Hook]
+		if hooks == nil {
+			hooks = []model.Hook{model.Arriving}
+		}
+		what, which = "the listing does not tell whether the table is dormant", "all that it meets"
 	}
-	r.out.Left = append(r.out.Left, fmt.Sprintf("line %d: table %s %s, chain %s: a chain at %s is not read; all that %s is undecided", c.Line, c.Family, c.Table, c.Name, c.Hook, way))
-	name := cmp.Or(estate.CleanName(c.Name), r.Host+"-"+c.Hook)
-	r.out.Records = append(r.out.Records,
-		estate.Made(&estate.Filter{Name: name, On: []string{r.Host}, Hook: hook.String(), Otherwise: "pass"}),
-		estate.Made(&estate.Rule{Filter: name, Action: "unknown", Ports: estate.Ports{Any: true, Transport: netset.Both}}))
+	r.out.Left = append(r.out.Left, fmt.Sprintf("line %d: table %s %s, chain %s: %s; %s is undecided", c.Line, c.Family, c.Table, c.Name, what, which))
+	for _, hook := range hooks {
+		name := cmp.Or(estate.CleanName(c.Name), r.Host+"-"+c.Hook)
+		all := Everything(c.Family)
+		rule := &estate.Rule{Filter: name, Action: "unknown", Ports: estate.Ports{Any: true, Transport: netset.Both}}
+		filter := &estate.Filter{Name: name, On: []string{r.Host}, Hook: hook.String(), Otherwise: "pass"}
+		switch {
+		case all.From.Of(true).IsEmpty():
+			filter.Family = "ipv4"
+		case all.From.Of(false).IsEmpty():
+			filter.Family = "ipv6"
+		}
+		r.out.Records = append(r.out.Records, estate.Made(filter), estate.Made(rule))
+	}
 }
 
 // base are the chains that a hook leads into, in the order in which they are met.
@@ -124,12 +141,16 @@ type chainReading struct {
 	*reading
 	base   *Chain
 	hook   model.Hook
+	itself bool // of what it meets only what the machine sends to itself
 	parts  []part
-	keeps  bool // some rule lets in what is known
-	strict bool // what is of no flow and begins none is dropped
-	stops  bool // a rule has been met that may stop some of what is known
-	alone  bool // what the machine sends to itself passes before any rule decides
-	lets   bool // containers are let pass ahead of it
+	keeps  netset.Transport // of which some rule lets in what is known
+	strict bool             // what is of no flow and begins none is dropped
+	fresh  bool             // some rule decides on what begins, and not on what is known
+	ahead  *Rule            // the first that may stop what is known, and is met before what lets it in
+	unsure bool             // it is not known what becomes of some of what is known
+	stops  bool             // a rule has been met that may stop some of what is known
+	alone  bool             // what the machine sends to itself passes before any rule decides
+	lets   bool             // containers are let pass ahead of it
 
 	steps   int
 	tired   bool // the rest of it was not followed
@@ -151,7 +172,10 @@ func (r *reading) filter(c *Chain) {
 		hooks = []model.Hook{model.Input, model.Through} // it meets what is translated already
 	}
 	for _, hook := range hooks {
-		r.filterAt(c, hook, netset.AnyOf[model.NetID]())
+		r.filterAt(c, hook, netset.AnyOf[model.NetID](), false)
+	}
+	if c.Hook == "postrouting" || c.Hook == "prerouting" && hooks[0] == model.Arriving { // and what the machine sends to itself
+		r.filterAt(c, model.Input, netset.AnyOf[model.NetID](), true)
 	}
 	inside := r.containerNets()
 	if len(inside) == 0 || c.Hook != "prerouting" || hooks[0] != model.Arriving {
@@ -159,22 +183,38 @@ func (r *reading) filter(c *Chain) {
 	}
 	// The kernel's chain meets flows from the machine's own containers too, which filters that are arriving do not.
 	for _, hook := range []model.Hook{model.Input, model.Through} {
-		r.filterAt(c, hook, netset.OnlyOf(inside...))
+		r.filterAt(c, hook, netset.OnlyOf(inside...), false)
 	}
 }
 
-func (r *reading) filterAt(c *Chain, hook model.Hook, entering rules.Nets) {
-	cr := &chainReading{reading: r, base: c, hook: hook}
+// filterAt reads a chain as a filter on a hook: all of it, or of what it meets only what enters by some networks, or what the machine
+// sends to itself.
+func (r *reading) filterAt(c *Chain, hook model.Hook, entering rules.Nets, itself bool) {
+	whole := entering.Any() && !itself
+	cr := &chainReading{reading: r, base: c, hook: hook, itself: itself}
 	all := cr.all(c)
 	all.Entering = entering
-	cr.flatten(c, []rules.Flows{all}, 0)
-	if !cr.keeps && !cr.stops && c.Policy != "drop" {
-		cr.keeps = true // nothing stops what is known
+	if itself {
+		all.From, all.To = all.From.Intersect(r.itself()), all.To.Intersect(r.itself())
 	}
-	if entering.Any() {
+	cr.flatten(c, []rules.Flows{all}, 0)
+	if !cr.stops && c.Policy != "drop" {
+		cr.keeps = netset.Both // nothing stops what is known
+	}
+	if cr.ahead != nil && cr.keeps != 0 && (c.Policy == "drop" || cr.stops) {
+		r.left(cr.ahead, takenAsLetIn)
+	}
+	if cr.unsure || cr.keeps == netset.TCP || cr.keeps == netset.UDP || cr.keeps == 0 && cr.fresh {
+		r.out.Left = append(r.out.Left, fmt.Sprintf("line %d: table %s %s, chain %s: what becomes of known flows is not the same for all, and cannot be said; all that it meets is undecided", c.Line, c.Family, c.Table, c.Name))
+		cr.parts, cr.keeps = slices.Insert(cr.parts, 0, part{all, "unknown"}), 0
+	}
+	if whole {
 		cr.dropPreamble()
-	} else if c.Policy == "drop" {
+	} else if c.Policy == "drop" { // the rest is not for this filter to stop
 		cr.put([]rules.Flows{all}, "drop")
+		rest := *c
+		rest.Policy = "accept"
+		cr.base = &rest
 	}
 	if inside := r.containerNets(); hook == model.Arriving { // at the wire it does not meet its own containers
 		cr.parts = slices.DeleteFunc(cr.parts, func(p part) bool {
@@ -183,7 +223,7 @@ func (r *reading) filterAt(c *Chain, hook model.Hook, entering rules.Nets) {
 		})
 	}
 	cr.join()
-	decides := c.Policy == "drop" && entering.Any()
+	decides := c.Policy == "drop" && whole
 	left := []rules.Flows{all}
 	for _, p := range cr.parts {
 		decides = decides || p.action != "pass" && slices.ContainsFunc(left, func(f rules.Flows) bool { return !f.Intersect(p.flows).IsEmpty() })
@@ -191,7 +231,7 @@ func (r *reading) filterAt(c *Chain, hook model.Hook, entering rules.Nets) {
 			left = less(left, []rules.Flows{p.flows})
 		}
 	}
-	if cr.idle = !decides; decides || entering.Any() {
+	if cr.idle = !decides; decides || whole {
 		r.chains = append(r.chains, cr)
 	}
 }
@@ -297,16 +337,18 @@ func (c *chainReading) flatten(chain *Chain, in []rules.Flows, depth int) {
 			c.put([]rules.Flows{c.all(c.base)}, "unknown")
 			return
 		}
+		if rule.Match.Stated && c.base.early() {
+			if !rule.Match.Invalid {
+				continue
+			}
+			met := *rule
+			met.Match.Fresh, met.Match.GoingOn, rule = true, true, &met
+		}
 		if !rule.Match.Fresh {
-			if rule.Match.GoingOn && rule.Action == Accept && len(rule.Strange) == 0 {
-				c.keeps = true
-			}
-			if !rule.Match.GoingOn && rule.Match.Invalid && (rule.Action == Drop || rule.Action == Reject) && rule.Match.isOfTCP(chain.Family) && len(rule.Strange) == 0 {
-				c.strict = true
-			}
-			c.stops = c.stops || rule.Match.GoingOn && (rule.Action == Drop || rule.Action == Reject)
+			c.goingOn(chain, rule, rule.Match.Transport, depth)
 			continue
 		}
+		c.fresh = c.fresh || !rule.Match.GoingOn && (rule.Action == Accept || rule.Action == Drop || rule.Action == Reject)
 		boxes, loop, strange := c.boxes(rule)
 		if len(boxes) == 0 || rule.Action == None {
 			continue
@@ -315,7 +357,12 @@ func (c *chainReading) flatten(chain *Chain, in []rules.Flows, depth int) {
 			c.alone = true
 			continue
 		}
-		c.stops = c.stops || rule.Match.GoingOn && rule.Action != Accept && rule.Action != Return && rule.Action != Jump && rule.Action != Goto
+		if decides := rule.Action != Accept && rule.Action != Return; rule.Match.GoingOn && decides && (rule.Action != Jump && rule.Action != Goto || len(strange) > 0) {
+			c.stops = true
+			if c.ahead == nil && c.keeps != netset.Both {
+				c.ahead = rule
+			}
+		}
 		var taken []rules.Flows
 		for _, f := range in {
 			for _, b := range boxes {
@@ -347,15 +394,52 @@ func (c *chainReading) flatten(chain *Chain, in []rules.Flows, depth int) {
 				break
 			}
 			c.flatten(to, taken, depth+1)
-			if rule.Action == Goto {
+			switch {
+			case rule.Action != Goto:
+			case depth == 0: // what returns from there has come to its end
+				c.put(taken, c.policy())
+			default:
 				in = less(in, boxes)
-				if depth == 0 {
-					c.put(taken, c.policy())
-				}
 			}
 		default:
 			c.left(rule, string(rule.Action)+" has no meaning in a chain that filters; its flows are undecided")
 			c.put(taken, "unknown")
+		}
+	}
+}
+
+// takenAsLetIn is said of a rule that stops more than the records say.
+const takenAsLetIn = "it may stop known flows too, ahead of the line that lets them in; what comes back is taken as let in"
+
+// goingOn notes what a rule that is for known flows only does with those of some transports.
+func (c *chainReading) goingOn(chain *Chain, rule *Rule, of netset.Transport, depth int) {
+	of &= rule.Match.Transport
+	stops := rule.Action == Drop || rule.Action == Reject
+	switch {
+	case !rule.Match.GoingOn:
+		c.strict = c.strict || rule.Match.Invalid && stops && rule.Match.isOfTCP(chain.Family) && len(rule.Strange) == 0
+	case c.keeps&of == of || rule.Action == None || rule.Action == Return: // what is let in already is
+	case len(rule.Strange) > 0 || rule.Action == Strange:
+		c.left(rule, "it is not known what becomes of known flows")
+		c.unsure = true
+	case rule.Action == Accept:
+		c.keeps |= of
+	case stops:
+		c.left(rule, "it stops known flows")
+		c.stops, c.unsure = true, true
+	case rule.Action == Jump || rule.Action == Goto:
+		to := c.chain(chain, rule.Chain)
+		if to == nil || depth > 32 {
+			c.left(rule, "it is not known what becomes of known flows")
+			c.unsure = true
+			return
+		}
+		for i := range to.Rules {
+			if c.steps++; c.steps > mostSteps {
+				c.unsure = true
+				return
+			}
+			c.goingOn(to, &to.Rules[i], of, depth+1)
 		}
 	}
 }
@@ -379,7 +463,7 @@ func (c *chainReading) boxes(rule *Rule) (out []rules.Flows, loop bool, strange 
 		return nil, false, nil
 	}
 	f := rules.Flows{From: m.From, To: m.To, Transport: m.Transport, Ports: m.Ports}
-	own := netset.Union(c.ownAddrs(), netset.PrefixesOf(netip.MustParsePrefix("127.0.0.0/8"), netip.MustParsePrefix("::1/128")))
+	own := c.reading.itself()
 	inside := func(i Interfaces, at *netset.Addrs, by string) (rules.Nets, bool) {
 		nets, lo, odd := c.nets(i)
 		if odd != "" {
@@ -393,6 +477,28 @@ func (c *chainReading) boxes(rule *Rule) (out []rules.Flows, loop bool, strange 
 			*at = at.Subtract(own)
 		}
 		return nets, true
+	}
+	// What comes from the machine itself has come by no interface, and what is not sent on yet has none to go by.
+	switch {
+	case c.itself:
+		in, out := "lo", ""
+		if c.base.Hook == "postrouting" {
+			in, out = "", "lo"
+		}
+		if !c.hasInterface(m.In, in) || !c.hasInterface(m.Out, out) {
+			return nil, false, nil
+		}
+		m.In, m.Out = netset.AnyOf[string](), netset.AnyOf[string]()
+	case c.hook == model.Output:
+		if !m.In.Except {
+			return nil, false, nil
+		}
+		m.In = netset.AnyOf[string]()
+	case c.hook == model.Input || c.hook == model.Arriving:
+		if !m.Out.Except {
+			return nil, false, nil
+		}
+		m.Out = netset.AnyOf[string]()
 	}
 	var ok bool
 	if f.Entering, ok = inside(m.In, &f.From, "iif"); !ok {
@@ -419,6 +525,20 @@ func (c *chainReading) boxes(rule *Rule) (out []rules.Flows, loop bool, strange 
 	}
 	out = slices.DeleteFunc(out, rules.Flows.IsEmpty)
 	return out, loop, strange
+}
+
+// hasInterface says whether an interface, "" for none, is among some.
+func (r *reading) hasInterface(among Interfaces, name string) bool {
+	listed := slices.ContainsFunc(among.List, func(one string) bool {
+		head, pattern := strings.CutSuffix(one, "*")
+		return one == name || pattern && name != "" && strings.HasPrefix(name, head)
+	})
+	return listed != among.Except
+}
+
+// itself are the addresses at which the machine reaches itself.
+func (r *reading) itself() netset.Addrs {
+	return netset.Union(r.ownAddrs(), netset.PrefixesOf(netip.MustParsePrefix("127.0.0.0/8"), netip.MustParsePrefix("::1/128")))
 }
 
 func (r *reading) ownAddrs() netset.Addrs {
@@ -456,6 +576,9 @@ func (r *reading) nets(i Interfaces) (nets rules.Nets, lo bool, odd string) {
 		if name == "lo" {
 			lo = true
 			continue
+		}
+		if head, pattern := strings.CutSuffix(name, "*"); pattern && strings.HasPrefix("lo", head) {
+			lo = true
 		}
 		found := false
 		for _, leg := range r.host.Legs {

@@ -15,7 +15,7 @@ type Ruleset struct {
 	File   string
 	Saved  bool // in the save format, which writes a list of addresses, interfaces or transports as a rule each
 	Chains []*Chain
-	Wire   []Chain  // chains at the wire itself, without their rules: what they stop is not read
+	Unread []Chain  // chains of which is not known what they stop, without their rules: at the wire itself, or perhaps not in force
 	Idle   []string // what is listed and not in force, a sentence each
 }
 
@@ -30,6 +30,11 @@ type Chain struct {
 	Policy   string // accept or drop
 	Line     int
 	Rules    []Rule
+}
+
+// early says whether a chain meets packets before the kernel knows of which flow they are: there all are of none.
+func (c *Chain) early() bool {
+	return (c.Hook == "prerouting" || c.Hook == "output") && c.Priority < -200
 }
 
 // Action is what a rule does with the flows that it takes.
@@ -72,6 +77,7 @@ type Match struct {
 	Fresh      bool         // flows that begin are among them; else only those that go on
 	GoingOn    bool         // flows that are known, and what belongs to them
 	Invalid    bool         // what is of no flow and begins none is among them
+	Stated     bool         // it has a condition on which of these it is
 	Near       netset.Addrs // written only: the addresses on the networks of In, for the save format, which cannot name these on leaving
 	ICMP       bool         // written only: the protocol that tells of errors, which is taken as allowed
 	Translated bool         // only what a translation leads on

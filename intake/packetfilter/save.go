@@ -304,8 +304,12 @@ func (p *savedRule) option(word string, not bool) {
 		}
 		m.Transport &= netset.TCP
 	case "--tcp-flags":
-		mask, want := strings.ToLower(p.next()), strings.ToLower(p.next())
-		p.rule = p.rule.tcpFlags(strings.Split(mask, ","), strings.Split(want, ","), not)
+		mask, want := strings.Split(strings.ToLower(p.next()), ","), strings.Split(strings.ToLower(p.next()), ",")
+		p.rule = p.rule.tcpFlags(func(has string) bool {
+			among := slices.Contains(mask, "all") || slices.Contains(mask, has)
+			others := slices.ContainsFunc(want, func(flag string) bool { return flag != "" && flag != "none" && flag != has })
+			return (!others && slices.Contains(want, has) == among) != not
+		})
 	case "--comment":
 		p.next()
 	case "--icmp-type", "--icmpv6-type":
