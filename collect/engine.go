@@ -15,9 +15,21 @@ import (
 	"steady-compass/intake/engine"
 )
 
+// What an engine may answer: in all, however slowly it comes.
+const (
+	mostAnswered   = 64 << 20 // bytes
+	longestAnswers = 2 * time.Minute
+)
+
 // Engine asks a container engine at a Unix socket for its containers, running or not, and its networks, by the calls
 // that engines have in common: /containers/json, /containers/ID/json and /networks.
 func Engine(ctx context.Context, socket string) (engine.State, error) {
+	return ask(ctx, socket, mostAnswered, longestAnswers)
+}
+
+func ask(ctx context.Context, socket string, most int64, longest time.Duration) (engine.State, error) {
+	ctx, cancel := context.WithTimeoutCause(ctx, longest, fmt.Errorf("%s did not answer everything within %s", socket, longest))
+	defer cancel()
 	client := &http.Client{
 		Timeout: 20 * time.Second,
 		Transport: &http.Transport{DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
@@ -26,7 +38,17 @@ func Engine(ctx context.Context, socket string) (engine.State, error) {
 		}},
 	}
 	defer client.CloseIdleConnections()
-	get := func(path string, into any) error { return getJSON(ctx, client, socket, path, into) }
+	left := most
+	get := func(path string, into any) error {
+		err := getJSON(ctx, client, socket, path, &left, into)
+		if cause := context.Cause(ctx); err != nil && cause != nil {
+			return cause
+		}
+		if left < 0 {
+			return fmt.Errorf("%s answers more than %d MB", socket, most>>20)
+		}
+		return err
+	}
 
 	var s engine.State
 	var list []struct {
@@ -51,7 +73,7 @@ func Engine(ctx context.Context, socket string) (engine.State, error) {
 
 var errGone = errors.New("no such thing any more")
 
-func getJSON(ctx context.Context, client *http.Client, socket, path string, into any) error {
+func getJSON(ctx context.Context, client *http.Client, socket, path string, left *int64, into any) error {
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://engine"+path, nil)
 	if err != nil {
 		return err
@@ -74,8 +96,22 @@ func getJSON(ctx context.Context, client *http.Client, socket, path string, into
 		text, _ := io.ReadAll(io.LimitReader(res.Body, 300))
 		return fmt.Errorf("%s answers %s to %s: %s", socket, res.Status, path, text)
 	}
-	if err := json.NewDecoder(res.Body).Decode(into); err != nil {
+	if err := json.NewDecoder(&counted{res.Body, left}).Decode(into); err != nil {
 		return fmt.Errorf("%s gives something else than expected at %s: %w", socket, path, err)
 	}
 	return nil
+}
+
+// counted reads as long as something is left of a number of bytes.
+type counted struct {
+	io.Reader
+	left *int64
+}
+
+func (c *counted) Read(p []byte) (int, error) {
+	n, err := c.Reader.Read(p)
+	if *c.left -= int64(n); *c.left < 0 {
+		return n, errors.New("more than expected")
+	}
+	return n, err
 }

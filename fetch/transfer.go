@@ -48,12 +48,22 @@ func ParseKey(text string) (Key, error) {
 	return k, nil
 }
 
-// most is how many records a transfer may bring.
-const most = 1_000_000
+// bounds are what a transfer may bring, and how long it may take in all.
+type bounds struct {
+	records int
+	bytes   int64
+	time    time.Duration
+}
+
+var usual = bounds{200_000, 64 << 20, 5 * time.Minute}
 
 // Transfer asks a server for a whole zone (AXFR, RFC 5936). server is an address with a port or without; key may be
 // nil. The SOA that closes a transfer is not given twice.
 func Transfer(ctx context.Context, zone, server string, key *Key) ([]dns.RR, error) {
+	return usual.transfer(ctx, zone, server, key)
+}
+
+func (most bounds) transfer(ctx context.Context, zone, server string, key *Key) ([]dns.RR, error) {
 	if _, _, err := net.SplitHostPort(server); err != nil {
 		server = net.JoinHostPort(strings.Trim(server, "[]"), "53")
 	}
@@ -69,9 +79,12 @@ func Transfer(ctx context.Context, zone, server string, key *Key) ([]dns.RR, err
 		return nil, fmt.Errorf("%s does not answer: %w", server, err)
 	}
 	defer func() { _ = conn.Close() }()
+	ctx, cancel := context.WithTimeoutCause(ctx, most.time, fmt.Errorf("%s: the transfer takes longer than %s", server, most.time))
+	defer cancel()
 	stop := context.AfterFunc(ctx, func() { _ = conn.Close() })
 	defer stop()
-	t.Conn = &dns.Conn{Conn: conn, TsigSecret: t.TsigSecret}
+	counted := &counted{Conn: conn, left: most.bytes}
+	t.Conn = &dns.Conn{Conn: counted, TsigSecret: t.TsigSecret}
 	parts, err := t.In(m, server)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", server, err)
@@ -83,8 +96,8 @@ func Transfer(ctx context.Context, zone, server string, key *Key) ([]dns.RR, err
 		case failed != nil:
 		case part.Error != nil:
 			failed = explain(part.Error, zone, server)
-		case len(out)+len(part.RR) > most:
-			failed = fmt.Errorf("%s: the zone has more than %d records", server, most)
+		case len(out)+len(part.RR) > most.records:
+			failed = fmt.Errorf("%s: the zone has more than %d records", server, most.records)
 			_ = conn.Close()
 		default:
 			out = append(out, part.RR...)
@@ -92,7 +105,9 @@ func Transfer(ctx context.Context, zone, server string, key *Key) ([]dns.RR, err
 	}
 	switch {
 	case failed != nil && ctx.Err() != nil:
-		return nil, ctx.Err()
+		return nil, context.Cause(ctx)
+	case failed != nil && counted.left < 0:
+		return nil, fmt.Errorf("%s: the zone is larger than %d MB", server, most.bytes>>20)
 	case failed != nil:
 		return nil, failed
 	case len(out) < 2:
@@ -109,4 +124,18 @@ func explain(err error, zone, server string) error {
 		return fmt.Errorf("%s gives no transfer of %s (%w): expected a server of that zone that allows it from here, or with another key", server, zone, err)
 	}
 	return fmt.Errorf("%s: %w", server, err)
+}
+
+// counted is a connection that ends after a number of bytes.
+type counted struct {
+	net.Conn
+	left int64
+}
+
+func (c *counted) Read(p []byte) (int, error) {
+	n, err := c.Conn.Read(p)
+	if c.left -= int64(n); c.left < 0 {
+		return n, errors.New("more than expected")
+	}
+	return n, err
 }

@@ -2,10 +2,13 @@ package fetch
 
 import (
 	"context"
+	"fmt"
 	"net"
 	"strings"
 	"testing"
 	"time"
+
+	"github.com/miekg/dns"
 )
 
 func TestParseKey(t *testing.T) {
@@ -65,5 +68,64 @@ func TestTransferOfNothing(t *testing.T) {
 		}
 		cancel()
 		_ = l.Close()
+	}
+}
+
+// TestTransferThatNeverEnds meets a server that goes on sending records: it is left when they are too many, too large, or have
+// taken too long in all.
+func TestTransferThatNeverEnds(t *testing.T) {
+	for _, c := range []struct {
+		most  bounds
+		pause time.Duration
+		want  string
+	}{
+		{bounds{50, 1 << 20, time.Minute}, 0, "more than 50 records"},
+		{bounds{1_000_000, 1 << 20, time.Minute}, 0, "larger than 1 MB"},
+		{bounds{1_000_000, 1 << 20, 300 * time.Millisecond}, 20 * time.Millisecond, "takes longer than 300ms"},
+	} {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			t.Fatal(err)
+		}
+		go endless(l, c.pause)
+		if records, err := c.most.transfer(t.Context(), "a.test", l.Addr().String(), nil); err == nil || !strings.Contains(err.Error(), c.want) {
+			t.Errorf("%d records, and %v, want %q", len(records), err, c.want)
+		}
+		_ = l.Close()
+	}
+}
+
+// endless answers one transfer without an end.
+func endless(l net.Listener, pause time.Duration) {
+	raw, err := l.Accept()
+	if err != nil {
+		return
+	}
+	c := &dns.Conn{Conn: raw}
+	defer func() { _ = c.Close() }()
+	asked, err := c.ReadMsg()
+	if err != nil {
+		return
+	}
+	soa, err := dns.NewRR("a.test. 60 IN SOA ns.a.test. root.a.test. 1 2 3 4 5")
+	if err != nil {
+		return
+	}
+	for n := 0; ; n++ {
+		m := new(dns.Msg).SetReply(asked)
+		if n == 0 {
+			m.Answer = []dns.RR{soa}
+		}
+		for i := range 20 {
+			rr, err := dns.NewRR(fmt.Sprintf("n%d-%d.a.test. 60 IN A 192.0.2.1", n, i))
+			if err != nil {
+				return
+			}
+			m.Answer = append(m.Answer, rr)
+		}
+		if c.WriteMsg(m) != nil {
+			return
+		}
+		time.Sleep(pause)
 	}
 }
