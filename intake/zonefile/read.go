@@ -53,6 +53,13 @@ var ErrNoZone = errors.New("the zone's name is not known: the file has no SOA, a
 type rr struct {
 	dns.RR
 	comment string
+	at      place
+}
+
+// place is a line of a file, from 1; 0 before the first.
+type place struct {
+	file string
+	line int
 }
 
 // Read reads a zone. What is wrong with the files is in the reading's faults; the records are those that stand
@@ -105,7 +112,7 @@ func Read(src Source, e *estate.Estate) (intake.Reading, error) {
 	}
 	text, _ := files.read(src.Main)
 	ttl, made := defaultTTL(string(text))
-	b := &builder{zone: zone, audience: src.For, ttl: ttl, made: made, main: src.Main, seen: map[string]bool{}}
+	b := &builder{zone: zone, audience: src.For, ttl: ttl, made: made, main: src.Main, files: files, seen: map[string]bool{}}
 	b.reading.Faults = faults
 	b.begin(e)
 	for _, r := range got {
@@ -146,26 +153,31 @@ func parse(files *mended, main, zone string, most int, left *int) ([]rr, *intake
 	if err != nil {
 		return nil, nil, err
 	}
-	zp := dns.NewZoneParser(bytes.NewReader(text), dns.Fqdn(zone), main)
+	zp := dns.NewZoneParser(files.follow(main, text), dns.Fqdn(zone), main)
 	zp.SetIncludeAllowed(true)
 	zp.SetIncludeFS(files)
 	zp.SetDefaultTTL(uint32(standInTTL))
 	var out []rr
+	last := place{main, 0}
 	for r, ok := zp.Next(); ok; r, ok = zp.Next() {
 		if len(out) == most {
 			return nil, nil, fmt.Errorf("%s has more than %d records: expected a smaller zone", main, most)
 		}
 		*left--
-		out = append(out, rr{r, zp.Comment()})
+		last = files.place(main)
+		out = append(out, rr{r, zp.Comment(), last})
 	}
 	if err := zp.Err(); err != nil {
 		f := faultOf(err, main)
+		files.blame(&f, last)
 		return out, &f, nil
 	}
 	return out, nil, nil
 }
 
 var badForm = regexp.MustCompile(`^bad ([A-Z0-9]+) .*: "(.*)"$`)
+
+var notOpened = regexp.MustCompile("^failed to open `(.*?)'.* no such file")
 
 var faultForm = regexp.MustCompile(`^(?:(.*?): )?dns: (.*) at line: (\d+):(\d+)$`)
 
@@ -176,6 +188,9 @@ func faultOf(err error, main string) intake.FileFault {
 			f.File = m[1]
 		}
 		f.What = m[2]
+		if name := notOpened.FindStringSubmatch(f.What); name != nil {
+			f.What, f.Expected = fmt.Sprintf("the file %q is not among those given", name[1]), "it to be given with this one"
+		}
 		if bad := badForm.FindStringSubmatch(f.What); bad != nil {
 			f.What = fmt.Sprintf("%q cannot stand in a record of type %s", bad[2], bad[1])
 		}
@@ -188,13 +203,93 @@ func faultOf(err error, main string) intake.FileFault {
 // mended are files with what cannot be read blanked out.
 type mended struct {
 	fs.FS
-	text map[string][]byte
-	open *intake.FileFault // a parenthesis that is never closed, in the files read so far
-	used int               // how often one was included
+	text    map[string][]byte
+	reading []*followed       // the file that is read, and what it includes within it
+	open    *intake.FileFault // a parenthesis that is never closed, in the files read so far
+	used    int               // how often one was included
 }
 
 // mostIncludes is how often files may include others: one that includes itself would go on for ever.
 const mostIncludes = 200
+
+// followed is a file that is read byte by byte, so that it is known at which line the reader is.
+type followed struct {
+	fs.File
+	*bytes.Reader
+	place
+	ended bool // the next byte begins a line
+	shut  bool
+}
+
+// follow reads a file from its start, and not within another.
+func (m *mended) follow(name string, text []byte) *followed {
+	f := &followed{Reader: bytes.NewReader(text), place: place{name, 0}, ended: true}
+	m.reading = []*followed{f}
+	return f
+}
+
+func (f *followed) ReadByte() (byte, error) {
+	c, err := f.Reader.ReadByte()
+	if err == nil {
+		if f.ended {
+			f.line++
+		}
+		f.ended = c == '\n'
+	}
+	return c, err
+}
+
+func (f *followed) Close() error {
+	f.shut = true
+	return nil
+}
+
+func (f *followed) Read(p []byte) (int, error) { return f.Reader.Read(p) }
+
+// place is where the reader is: in the innermost file that it has not left.
+func (m *mended) place(main string) place {
+	for _, f := range slices.Backward(m.reading) {
+		if !f.shut {
+			return f.place
+		}
+	}
+	return place{main, 0}
+}
+
+// entryAt is the entry of a file that a line is of.
+func (m *mended) entryAt(at place) (entry, bool) {
+	for _, e := range entries(strings.SplitAfter(string(m.text[at.file]), "\n")) {
+		if e.first < at.line && at.line <= e.last+1 {
+			return e, true
+		}
+	}
+	return entry{}, false
+}
+
+// blame puts a fault where its record begins: the parser tells of what a directive makes by its lines there, and of a record that is
+// too short by where the next one stands.
+func (m *mended) blame(f *intake.FileFault, last place) {
+	if at := m.place(f.File); len(m.reading) > 0 {
+		if e, ok := m.entryAt(at); ok && strings.HasPrefix(strings.ToUpper(e.text), "$GENERATE") {
+			f.File, f.Line, f.Column = at.file, e.first+1, 1
+			return
+		}
+	}
+	if f.File != last.file {
+		return
+	}
+	for _, e := range entries(strings.SplitAfter(string(m.text[f.File]), "\n")) {
+		text := strings.TrimSpace(e.text)
+		if e.first < last.line || text == "" || text[0] == ';' || text[0] == '$' {
+			continue
+		}
+		if e.last+1 < f.Line {
+			f.Line, f.Column = e.first+1, 1
+			f.What = "the record ends too soon"
+		}
+		return
+	}
+}
 
 func (m *mended) read(name string) ([]byte, error) {
 	if text, ok := m.text[name]; ok {
@@ -246,11 +341,29 @@ func (m *mended) Open(name string) (fs.File, error) {
 	if m.used++; m.used > mostIncludes {
 		return nil, fmt.Errorf("files are included more than %d times", mostIncludes)
 	}
+	name = m.given(name)
 	text, err := m.read(name)
 	if err != nil {
 		return nil, err
 	}
-	return fstest.MapFS{name: {Data: text}}.Open(name)
+	file, err := fstest.MapFS{name: {Data: text}}.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	f := &followed{File: file, Reader: bytes.NewReader(text), place: place{name, 0}, ended: true}
+	m.reading = append(m.reading, f)
+	return f, nil
+}
+
+// given is the file among those given that a name stands for, where there is none of that very name: the name is one of the machine
+// that the zone is from, and the files may have come without their folders.
+func (m *mended) given(name string) string {
+	for rest, more := name, true; more; _, rest, more = strings.Cut(rest, "/") {
+		if _, err := fs.Stat(m.FS, rest); err == nil {
+			return rest
+		}
+	}
+	return name
 }
 
 // blank takes the entry with a fault out of its file, and what hangs on it: lines that take their owner from it, or
@@ -379,6 +492,7 @@ type builder struct {
 	ttl      estate.Seconds // of records that give none
 	made     bool           // ttl only stands in for one that is not recorded
 	main     string
+	files    *mended // nil for records that came over the wire
 	reading  intake.Reading
 	seen     map[string]bool
 	signed   int
@@ -416,7 +530,13 @@ func (b *builder) take(r rr) {
 	}
 	d, err := b.record(r)
 	if err != nil {
-		b.reading.Faults = append(b.reading.Faults, intake.FileFault{File: b.main, Line: 1, What: fmt.Sprintf("%s %s: %v", h.Name, dns.TypeToString[h.Rrtype], err), Expected: "a record of the zone " + b.zone})
+		f := intake.FileFault{File: b.main, Line: 1, What: fmt.Sprintf("%s %s: %v", h.Name, dns.TypeToString[h.Rrtype], err), Expected: "a record of the zone " + b.zone}
+		if b.files != nil {
+			if e, ok := b.files.entryAt(r.at); ok {
+				f.File, f.Line = r.at.file, e.first+1
+			}
+		}
+		b.reading.Faults = append(b.reading.Faults, f)
 		return
 	}
 	if line := estate.Line(d); !b.seen[line] {

@@ -108,6 +108,24 @@ func TestInclude(t *testing.T) {
 	}
 }
 
+// TestIncludeFromElsewhere reads a zone that names a file by where it is on another machine; what is wrong in that has its line there.
+func TestIncludeFromElsewhere(t *testing.T) {
+	files := fstest.MapFS{
+		"main": {Data: []byte("$ORIGIN a.example.\n$TTL 60\n@ A 192.0.2.1\n$INCLUDE /etc/zones/more\nlast A 192.0.2.9\n")},
+		"more": {Data: []byte("x A 192.0.2.2\n\nother.test. A 192.0.2.3\n")},
+	}
+	r, err := Read(Source{Zone: "a.example", Files: files, Main: "main"}, parsed(t, ""))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if want := "zone a.example ttl 1m\ndns a.example A 192.0.2.1\ndns x.a.example A 192.0.2.2\ndns last.a.example A 192.0.2.9"; said(r) != want {
+		t.Errorf("got\n%s\nwant\n%s", said(r), want)
+	}
+	if len(r.Faults) != 1 || r.Faults[0].File != "more" || r.Faults[0].Line != 3 {
+		t.Errorf("faults: %v", r.Faults)
+	}
+}
+
 // TestFaults finds each fault of a damaged file by its line, and keeps what does not hang on it.
 func TestFaults(t *testing.T) {
 	for _, c := range []struct{ name, in, faults, want string }{
@@ -117,7 +135,11 @@ func TestFaults(t *testing.T) {
 		{"a bad origin takes what follows along", "$TTL 60\na A 192.0.2.1\n$ORIGIN ..\nb A 192.0.2.2\n$ORIGIN c.a.example.\nc A 192.0.2.3", "3 4", "a c.c"},
 		{"a parenthesis left open", "$TTL 60\na A 192.0.2.1\nb SOA ns root ( 1 2 3\nc A 192.0.2.3\nd A 192.0.2.4", "3", "a c d"},
 		{"several lines in parentheses", "$TTL 60\na SOA ns root (\n 1 2 3\n 4 x )\nb A 192.0.2.2", "4", "b"},
-		{"outside the zone", "$TTL 60\nb.test. A 192.0.2.1\na A 192.0.2.2", "1", "a"},
+		{"outside the zone", "$TTL 60\nb.test. A 192.0.2.1\na A 192.0.2.2", "2", "a"},
+		{"outside the zone, over several lines", "$TTL 60\n\na ( A\n 192.0.2.2 )\nb.test. (\n A 192.0.2.1 ; )\n)\nc A 192.0.2.3", "5", "a c"},
+		{"what is generated", "$TTL 60\na A 192.0.2.2\n$GENERATE 1-3 h$ A 192.0.2.300\nb A 192.0.2.3", "3", "a b"},
+		{"records that end too soon", "$TTL 60\nw CAA 0 issue\na A 192.0.2.2\nx SOA ns root 1 2 3 4\nb A 192.0.2.3\ny RRSIG A\nc A 192.0.2.4", "2 4 6", "a b c"},
+		{"a file that was not given", "$TTL 60\na A 192.0.2.2\n$INCLUDE /etc/zones/none\nb A 192.0.2.3", "3", "a b"},
 		{"no such type", "$TTL 60\na FOO 192.0.2.1\nb A 192.0.2.2", "2", "b"},
 		{"quote left open", "$TTL 60\na TXT \"x\nb A 192.0.2.2\nc A 192.0.2.3", "2", "b c"},
 		{"nothing but noise", "\x00\xff\xfe<html>", "1", ""},
