@@ -46,14 +46,19 @@ func network(a *machine.Account) error {
 	}
 	var ways []machine.Route
 	for _, r := range routes {
-		if r.Type != unix.RTN_UNICAST {
-			continue
-		}
 		to := "default"
 		if r.Dst != nil {
 			if ones, _ := r.Dst.Mask.Size(); ones > 0 {
 				to = r.Dst.String()
 			}
+		}
+		switch r.Type {
+		case unix.RTN_UNICAST:
+		case unix.RTN_BLACKHOLE, unix.RTN_UNREACHABLE, unix.RTN_PROHIBIT:
+			ways = append(ways, machine.Route{To: to})
+			continue
+		default:
+			continue
 		}
 		hops := []*netlink.NexthopInfo{{Gw: r.Gw, Via: r.Via}}
 		for _, hop := range append(hops, r.MultiPath...) {

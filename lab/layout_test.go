@@ -373,7 +373,11 @@ func (l *layout) routes() error {
 		for _, r := range of[*estate.Route](l.e) {
 			if r.Host == m.host.Name {
 				written = written || r.To == "default"
-				if err := m.route(r.To, "via", r.Via.String()); err != nil {
+				way := []string{r.To, "via", r.Via.String()}
+				if !r.Via.IsValid() {
+					way = []string{"unreachable", r.To}
+				}
+				if err := m.route(way...); err != nil {
 					return err
 				}
 			}
@@ -419,7 +423,7 @@ func (l *layout) routes() error {
 // written says whether a route of a machine leads to a network.
 func (l *layout) written(name string, to netip.Prefix) bool {
 	return slices.ContainsFunc(of[*estate.Route](l.e), func(r *estate.Route) bool {
-		if r.Host != name || r.Via.Is4() != to.Addr().Is4() {
+		if r.Host != name || r.Via.IsValid() && r.Via.Is4() != to.Addr().Is4() {
 			return false
 		}
 		p, err := netip.ParsePrefix(r.To)

@@ -20,6 +20,12 @@ func checkNetwork(r *Network) (string, string) {
 
 func checkRoute(r *Route) (string, string) {
 	if r.To == "default" {
+		if !r.Via.IsValid() {
+			return "what has no closer way goes nowhere without a line, and of which family this is cannot be said", "via IP, or a CIDR"
+		}
+		return "", ""
+	}
+	if !r.Via.IsValid() {
 		return "", ""
 	}
 	if p := netip.MustParsePrefix(r.To); p.Addr().Is4() != r.Via.Is4() {

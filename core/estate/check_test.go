@@ -19,6 +19,8 @@ func TestLineRules(t *testing.T) {
 		{"route box 10.0.0.0/8 via 2001:db8::1", "10.0.0.0/8 and 2001:db8::1 are of different families; expected an address of the destination's family"},
 		{"route box 2001:db8::/32 via 10.0.0.1", "2001:db8::/32 and 10.0.0.1 are of different families"},
 		{"route box default via 2001:db8::1", ""},
+		{"route box 2001:db8::/32 via nowhere", ""},
+		{"route box default via nowhere", "what has no closer way goes nowhere without a line"},
 		{"dns a.example A", "the line ends here; expected the record's value, as in a zone file, or dynamic and a host"},
 		{"dns a.example A 203.0.113.1 dynamic box", "\"203.0.113.1 dynamic box\" is none; expected an IPv4 address"},
 		{"dns a.example A 203.0.113.1 every 5m", "is none; expected an IPv4 address"},

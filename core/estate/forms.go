@@ -60,6 +60,7 @@ var (
 	hostname = form[string]{expected: expectHostname, wants: RefHostname, print: asIs, parse: parseHostname}
 
 	addrForm     = form[netip.Addr]{expected: expectIP, print: netip.Addr.String, parse: parseAddr}
+	gatewayForm  = form[netip.Addr]{expected: "an IP address, or nowhere", choices: []string{nowhere}, absent: netip.IPv6Unspecified(), print: printGateway, parse: parseGateway}
 	prefixForm   = form[netip.Prefix]{expected: expectCIDR, print: netip.Prefix.String, parse: parsePrefix}
 	portsForm    = form[Ports]{expected: expectPorts, print: Ports.String, parse: ParsePorts}
 	innerPorts   = form[Ports]{expected: "ports, as 3000 or 80,443", print: Ports.List, parse: parseInnerPorts}

@@ -144,7 +144,7 @@ var addressKind = declare(Kind{Word: "address"}, sayAddress, nil, some(
 var routeKind = declare(Kind{Word: "route"}, sayRoute, checkRoute, some(
 	pos("host", nameForm(RefHost), func(r *Route) *string { return &r.Host }),
 	pos("destination", destination, func(r *Route) *string { return &r.To }),
-	led("via", "via", addrForm, func(r *Route) *netip.Addr { return &r.Via })))
+	led("via", "via", gatewayForm, func(r *Route) *netip.Addr { return &r.Via })))
 
 var groupKind = declare(Kind{Word: "group", Defines: RefGroup}, sayGroup, nil, some(
 	pos("name", newName, func(r *Group) *string { return &r.Name }),

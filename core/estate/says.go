@@ -68,6 +68,9 @@ func sayRoute(r *Route) string {
 	if r.To != "default" {
 		what = "what is for " + r.To
 	}
+	if !r.Via.IsValid() {
+		return fmt.Sprintf("%s sends %s nowhere.", r.Host, what)
+	}
 	return fmt.Sprintf("%s sends %s by way of %s.", r.Host, what, r.Via)
 }
 

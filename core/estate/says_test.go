@@ -25,6 +25,7 @@ func TestSays(t *testing.T) {
 		{"address gate ? internet", "gate holds an address on internet that nobody knows."},
 		{"address a,b 10.0.0.9 lan", "a holds 10.0.0.9 on lan; shared with b, without its being there now."},
 		{"route box default via 10.0.0.1", "box sends whatever has no closer way by way of 10.0.0.1."},
+		{"route box 10.9.0.0/16 via nowhere", "box sends what is for 10.9.0.0/16 nowhere."},
 		{"route box 10.9.0.0/16 via 10.0.0.1", "box sends what is for 10.9.0.0/16 by way of 10.0.0.1."},
 		{"group office 198.51.100.0/26", "office stands for 198.51.100.0/26."},
 		{"zone a.example ttl 1h", "Names under a.example are ours to answer; an answer may be kept 1h."},

@@ -379,6 +379,27 @@ func parseHostname(w Word, from int, text string) (string, error) {
 	return name, nil
 }
 
+// nowhere is the way of what is thrown away.
+const nowhere = "nowhere"
+
+func printGateway(a netip.Addr) string {
+	if !a.IsValid() {
+		return nowhere
+	}
+	return a.String()
+}
+
+func parseGateway(w Word, from int, text string) (netip.Addr, error) {
+	if strings.EqualFold(text, nowhere) && !w.Quoted {
+		return netip.Addr{}, nil
+	}
+	a, err := parseAddr(w, from, text)
+	if err == nil && a.IsUnspecified() {
+		return netip.Addr{}, faultAt(w, from, "an IP address, or nowhere", "%s is nobody's address", a)
+	}
+	return a, err
+}
+
 func parseAddr(w Word, from int, text string) (netip.Addr, error) {
 	if a, ok := parseIP(text); ok && !w.Quoted {
 		return a, nil

@@ -453,6 +453,12 @@ func (r *run) follow(at *model.Place, sender model.PlaceID, w way, hop model.Hop
 		})
 		r.undecided(w)
 	default:
+		for _, rec := range hop.Records {
+			if route, ok := rec.(*estate.Route); ok && !route.Via.IsValid() {
+				r.stray(w, where, lines(rec), "%s sends what is for %s nowhere", where, route.To)
+				return
+			}
+		}
 		r.noWay(w, where, "Nothing leads from %s to %s", where, w.dst.addr)
 	}
 }
@@ -555,11 +561,16 @@ func (r *run) dropped(h *model.Place, in model.NetID, w way, hop model.Hop) Outc
 }
 
 func (r *run) noWay(w way, where, format string, args ...any) {
+	r.stray(w, where, nil, format, args...)
+}
+
+// stray is a flow that nothing leads on, by some records where it is these that say so.
+func (r *run) stray(w way, where string, records []string, format string, args ...any) {
 	if w.fruitless() {
 		return
 	}
 	why := sentence(format, args...)
-	r.stopAt(&w, StageRoute, where, Shallows, Unroutable, Break{Code: "path.no-route", Short: "no way there", Why: why + "."})
+	r.stopAt(&w, StageRoute, where, Shallows, Unroutable, Break{Code: "path.no-route", Short: "no way there", Why: why + ".", Records: records})
 	r.end(w)
 }
 

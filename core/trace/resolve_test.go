@@ -61,6 +61,7 @@ func TestResolving(t *testing.T) {
 		{"a private address, seen from inside", "dns www.a.example A 10.0.0.5", "www.a.example:80", "lan", Arrives, "", "", "", ""},
 		{"a private address itself", "", "10.0.0.5:80", "internet", Unroutable, "path.no-public-address", "is a private address", "", ""},
 		{"a machine without an address", "host bare\nlisten bare 80 as bare", "bare:80", "lan", Unroutable, "path.no-route", "No address of bare is written down.", "", ""},
+		{"a route that leads nowhere", "network deep 10.66.0.0/16\nhost pit\naddress pit 10.66.0.2 deep\nhost rim router\naddress rim 10.66.0.1 deep\naddress rim 10.0.0.250 lan\nlisten pit 80 as pit\nroute web 10.66.0.0/24 via nowhere", "10.66.0.2:80", "web", Unroutable, "path.no-route", "web sends what is for 10.66.0.0/24 nowhere.", "", ""},
 		{"a container without an address of its own", "listen web/app 3000 as app", "web/app:3000", "lan", Unroutable, "path.no-route", "has no address that is reached from outside dock", "", ""},
 		{"a container from its own network", "listen web/app 3000 as app", "web/app:3000", "dock", Arrives, "", "", "", ""},
 		{"a wildcard", "dns *.a.example A 203.0.113.1", "shop.a.example:80", "internet", Arrives, "", "", "", ""},

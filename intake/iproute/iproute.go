@@ -91,7 +91,14 @@ func (o *object) link() machine.Interface {
 
 // routes are the ways that a route has, one for each gateway.
 func (o *object) routes() []machine.Route {
-	if o.Kind != "" && o.Kind != "unicast" || o.Table != "" && o.Table != "main" {
+	if o.Table != "" && o.Table != "main" {
+		return nil
+	}
+	switch o.Kind {
+	case "", "unicast":
+	case "blackhole", "unreachable", "prohibit":
+		return []machine.Route{{To: o.To}}
+	default:
 		return nil
 	}
 	gateways := []string{gatewayOf(o.Gateway, o.Via)}

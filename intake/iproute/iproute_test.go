@@ -39,6 +39,7 @@ func TestRead(t *testing.T) {
 		"address azimuth 203.0.113.20 internet dynamic",
 		"route azimuth default via 203.0.113.17",
 		"route azimuth 10.60.0.7/32 via 10.40.8.1",
+		"route azimuth 10.66.0.0/16 via nowhere",
 		"route azimuth 10.70.0.0/16 via 10.40.8.1",
 		"route azimuth 10.70.0.0/16 via 10.40.8.2",
 	}

@@ -28,7 +28,7 @@ type Leased struct {
 // Route is a way of a machine: a destination, "default" or a CIDR or an address, and the router that it goes by.
 type Route struct {
 	To  string
-	Via netip.Addr
+	Via netip.Addr // not valid: it leads nowhere
 }
 
 // Networks adds a machine's interfaces: what each is on is one network, of as many ranges as it holds addresses in. A
@@ -138,9 +138,12 @@ func (a *Account) Routes(routes []Route, whole bool) {
 				to = netip.PrefixFrom(addr, addr.BitLen()).String()
 			}
 		}
+		if to == "default" && !r.Via.IsValid() {
+			continue // where nothing leads, nothing does without it
+		}
 		if to != "default" {
 			p, err := netip.ParsePrefix(to)
-			if err != nil || p.Addr().Is4() != r.Via.Is4() {
+			if err != nil || r.Via.IsValid() && p.Addr().Is4() != r.Via.Is4() {
 				a.Left = append(a.Left, fmt.Sprintf("The route to %s by %s is left out: no way of one family.", r.To, r.Via))
 				continue
 			}

@@ -225,7 +225,15 @@ func (r *jsonReader) statement(rule Rule, at, word string, body json.RawMessage)
 		return []Rule{rule}
 	case "accept", "drop", "return":
 		rule.Action = Action(word)
-	case "reject":
+	case "reject": // the answer is of one family, or of one transport, and so is what gets it
+		var with struct{ Type string }
+		_ = json.Unmarshal(body, &with)
+		switch with.Type {
+		case "icmp", "icmpv6":
+			rule.Match.narrowFamily(with.Type == "icmpv6")
+		case "tcp reset":
+			rule.Match.Transport &= netset.TCP
+		}
 		rule.Action = Reject
 	case "masquerade":
 		rule.Action = Masquerade
