@@ -6,6 +6,7 @@ import (
 	"net/http"
 
 	"steady-compass/core/estate"
+	"steady-compass/core/trace"
 	"steady-compass/core/uses"
 )
 
@@ -55,6 +56,35 @@ func (s *Server) getUses(_ context.Context, in *usesQuery) (*body[UsesAnswer], e
 		out.Uses = append(out.Uses, Use{estate.Line(u.Record), u.How, u.Via})
 	}
 	return &body[UsesAnswer]{out}, nil
+}
+
+type leadsQuery struct {
+	To   string `query:"to" required:"true" maxLength:"300" doc:"A host or container, with a port or not"`
+	From string `query:"from" default:"internet" maxLength:"300" doc:"The vantage"`
+}
+
+// LeadsAnswer is every way in from a vantage that ends at a place.
+type LeadsAnswer struct {
+	To   string       `json:"to"`
+	From string       `json:"from"`
+	Ways []trace.Lead `json:"ways" nullable:"false"`
+}
+
+func (s *Server) getLeads(ctx context.Context, in *leadsQuery) (*body[LeadsAnswer], error) {
+	t := s.now().tracer
+	place, port, err := t.ParseEnd(in.To)
+	if err != nil {
+		return nil, &Problem{Title: "Nothing can end there", Status: http.StatusUnprocessableEntity, Detail: err.Error()}
+	}
+	v, err := t.VantageNamed(in.From)
+	if err != nil {
+		return nil, problem(err)
+	}
+	ways, err := t.LeadsFrom(ctx, v, place, port)
+	if err != nil {
+		return nil, problem(err)
+	}
+	return &body[LeadsAnswer]{LeadsAnswer{in.To, v.Word, ways}}, nil
 }
 
 // MoveQuestion is what is to stand where something else does.

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"strconv"
 	"strings"
 	"time"
 
@@ -156,18 +155,14 @@ func (c *leadsCommand) Run(ctx context.Context, s streams) error {
 	if err != nil {
 		return err
 	}
-	place, port := strings.ToLower(c.Place), uint16(0)
-	if at, text, ok := strings.Cut(place, ":"); ok {
-		n, err := strconv.ParseUint(text, 10, 16)
-		if err != nil || n == 0 {
-			return wrong("%q is no place and port; expected one as azimuth/allsky:3000", c.Place)
-		}
-		place, port = at, uint16(n)
+	place, port, err := t.ParseEnd(c.Place)
+	if err != nil {
+		return wrong("%v", err)
 	}
-	if !t.IsPlace(place) {
-		return wrong("%q is no host and no container; expected one that is recorded", c.Place)
+	ways, err := t.Leads(ctx, place, port)
+	if err != nil {
+		return err
 	}
-	ways := t.Leads(place, port)
 	if c.JSON {
 		return printJSON(s.out, map[string]any{"place": place, "port": port, "ways": ways})
 	}

@@ -54,7 +54,7 @@ func (k *Kind) Usage() string {
 	for i := range k.Fields {
 		f := &k.Fields[i]
 		word := strings.ToUpper(strings.ReplaceAll(f.Column, "_", "-"))
-		if len(f.Choices) > 0 && !f.List && f.Wants == 0 && f.Column != "target" && k.Word != "dns" {
+		if len(f.Choices) > 0 && !f.List && f.Wants == 0 && f.Column != "target" && f.Column != "via" && k.Word != "dns" {
 			word = "(" + strings.Join(f.Choices, "|") + ")"
 		}
 		switch {

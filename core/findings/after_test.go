@@ -1,6 +1,7 @@
 package findings
 
 import (
+	"context"
 	"encoding/json"
 	"flag"
 	"fmt"
@@ -188,7 +189,7 @@ func asked(r *rand.Rand, tracer *trace.Tracer) {
 	for range 6 {
 		tracer.Exposure(vantages[r.IntN(len(vantages))])
 	}
-	tracer.Leads(tracer.Model().Places[r.IntN(len(tracer.Model().Places))].Name, 0)
+	_, _ = tracer.Leads(context.Background(), tracer.Model().Places[r.IntN(len(tracer.Model().Places))].Name, 0)
 }
 
 // TestSameAddressTwice: an address that machines in networks of their own hold alike is entered at the one that is met.

@@ -2,9 +2,13 @@ package trace
 
 import (
 	"cmp"
+	"context"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
+
+	"steady-compass/core/parallel"
 )
 
 // Lead is one way in that ends at a place.
@@ -18,36 +22,73 @@ type Lead struct {
 	End       string `json:"end"` // place and port where it ends
 }
 
-// Leads is every way in that ends at a place, on a port or, where that is 0, on any: by each name, from internet and each
-// recorded network, and by bare address what a listener there takes itself.
-func (t *Tracer) Leads(place string, port uint16) []Lead {
+// Leads is every way in that ends at a place, on a port or, where that is 0, on any: from internet and each recorded network.
+func (t *Tracer) Leads(ctx context.Context, place string, port uint16) ([]Lead, error) {
 	out := []Lead{}
 	for _, net := range t.m.Networks {
 		v, err := t.VantageNamed(net.Name)
 		if err != nil {
 			continue
 		}
-		for _, n := range t.Names() {
-			ports, _ := t.PortsOf(n.Name, &v)
-			for _, k := range ports {
-				for _, p := range t.TracePort(Target{Text: n.Name, Name: n.Name}, k, v) {
-					if p.Outcome == Arrives && endsAt(p.End, place, port) {
-						out = append(out, Lead{n.Name, p.Address, p.Port, p.Transport, p.URLPath, v.Word, *p.End})
-					}
+		ways, err := t.LeadsFrom(ctx, v, place, port)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, ways...)
+	}
+	slices.SortStableFunc(out, inOrder)
+	return slices.Compact(out), nil
+}
+
+// LeadsFrom is every way in from a vantage that ends at a place, on a port or, where that is 0, on any: by each name, and by bare
+// address what a listener there takes itself.
+func (t *Tracer) LeadsFrom(ctx context.Context, v Vantage, place string, port uint16) ([]Lead, error) {
+	all := t.Names()
+	by := parallel.Map(ctx, len(all), func(i int) []Lead {
+		var out []Lead
+		n := all[i]
+		ports, _ := t.PortsOf(n.Name, &v)
+		for _, k := range ports {
+			for _, p := range t.TracePort(Target{Text: n.Name, Name: n.Name}, k, v) {
+				if p.Outcome == Arrives && endsAt(p.End, place, port) {
+					out = append(out, Lead{n.Name, p.Address, p.Port, p.Transport, p.URLPath, v.Word, *p.End})
 				}
 			}
 		}
-		for _, e := range t.Exposure(v).Open {
-			if e.Place != place || e.Site != nil || port != 0 && e.Port != port {
-				continue
-			}
-			out = append(out, Lead{"", e.Address, e.Range.Lo, e.Transport, "/", v.Word, fmt.Sprintf("%s:%d", e.Place, e.Port)})
-		}
-	}
-	slices.SortStableFunc(out, func(a, b Lead) int {
-		return cmp.Or(strings.Compare(a.Name, b.Name), cmp.Compare(a.Port, b.Port), strings.Compare(a.Address, b.Address), strings.Compare(a.URLPath, b.URLPath))
+		return out
 	})
-	return slices.Compact(out)
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
+	out := append([]Lead{}, slices.Concat(by...)...)
+	for _, e := range t.Exposure(v).Open {
+		if e.Place != place || e.Site != nil || port != 0 && e.Port != port {
+			continue
+		}
+		out = append(out, Lead{"", e.Address, e.Range.Lo, e.Transport, "/", v.Word, fmt.Sprintf("%s:%d", e.Place, e.Port)})
+	}
+	slices.SortStableFunc(out, inOrder)
+	return slices.Compact(out), nil
+}
+
+func inOrder(a, b Lead) int {
+	return cmp.Or(strings.Compare(a.Name, b.Name), cmp.Compare(a.Port, b.Port), strings.Compare(a.Address, b.Address), strings.Compare(a.URLPath, b.URLPath))
+}
+
+// ParseEnd reads a place at which ways end, with a port or, where it is 0, on any: azimuth/allsky or azimuth/allsky:3000.
+func (t *Tracer) ParseEnd(text string) (place string, port uint16, err error) {
+	place = strings.ToLower(strings.TrimSpace(text))
+	if at, number, ok := strings.Cut(strings.TrimSuffix(strings.TrimSuffix(place, "/udp"), "/tcp"), ":"); ok {
+		n, err := strconv.ParseUint(number, 10, 16)
+		if err != nil || n == 0 {
+			return "", 0, fmt.Errorf("%q is no place and port; expected one as azimuth/allsky:3000", text)
+		}
+		place, port = at, uint16(n)
+	}
+	if t.m.PlaceNamed(place) == nil {
+		return "", 0, fmt.Errorf("%q is no host and no container; expected one that is recorded", place)
+	}
+	return place, port, nil
 }
 
 func endsAt(end *string, place string, port uint16) bool {

@@ -336,7 +336,11 @@ func TestLeads(t *testing.T) {
 	tr := compiled(t, parsed(t, strings.Replace(example(t), "http://localhost:3000", "http://allsky:3000", 1)))
 	say := func(place string, port uint16) string {
 		var out []string
-		for _, l := range tr.Leads(place, port) {
+		ways, err := tr.Leads(t.Context(), place, port)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, l := range ways {
 			out = append(out, fmt.Sprintf("%s %s:%d from %s to %s", l.Name, l.Address, l.Port, l.From, l.End))
 		}
 		return strings.Join(out, "\n")

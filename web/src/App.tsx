@@ -20,6 +20,7 @@ import { Ports } from './views/Ports';
 import { Trace } from './views/Trace';
 import { Filter } from './views/Filter';
 import { Uses } from './views/Uses';
+import { Words } from './views/Words';
 
 const Records = lazy(() => import('./views/Records'));
 
@@ -77,6 +78,7 @@ export function App() {
                     </Route>
                     <Route path="/records" component={Records} />
                     <Route path="/log" component={Log} />
+                    <Route path="/words" component={Words} />
                     <Route>
                       <Quiet>There is no such page. The views are named above.</Quiet>
                     </Route>

@@ -90,6 +90,14 @@ export function useUses(word: string) {
   });
 }
 
+/** The ways in from a vantage that end at a place. */
+export function useLeads(to: string, from: string) {
+  return useQuery({
+    queryKey: ['leads', to, from],
+    queryFn: () => ask(api.GET('/api/leads', { params: { query: { to, from } } })),
+  });
+}
+
 export function useFilter(name: string) {
   return useQuery({
     queryKey: ['filter', name],

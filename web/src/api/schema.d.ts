@@ -225,6 +225,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/leads": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Every way in from a vantage that ends at a place */
+        get: operations["leads"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/line": {
         parameters: {
             query?: never;
@@ -251,6 +268,23 @@ export interface paths {
         };
         /** The changes, the newest first */
         get: operations["log"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/machine": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the machine that this runs on is seen to be, as the command collect prints it */
+        get: operations["machine"];
         put?: never;
         post?: never;
         delete?: never;
@@ -896,6 +930,21 @@ export interface components {
             usage: string;
             word: string;
         };
+        Lead: {
+            address: string;
+            end: string;
+            from: string;
+            name: string;
+            /** Format: int32 */
+            port: number;
+            transport: string;
+            urlpath: string;
+        };
+        LeadsAnswer: {
+            from: string;
+            to: string;
+            ways: components["schemas"]["Lead"][];
+        };
         LineAnswer: {
             canonical?: string;
             completion: components["schemas"]["Completion"];
@@ -929,6 +978,10 @@ export interface components {
             router: boolean;
             /** Format: int64 */
             sockets: number;
+        };
+        MachineAnswer: {
+            /** @description In the format machine, to be taken over as a file is */
+            text: string;
         };
         MachineDepth: {
             machine: string;
@@ -1723,6 +1776,40 @@ export interface operations {
             };
         };
     };
+    leads: {
+        parameters: {
+            query: {
+                /** @description A host or container, with a port or not */
+                to: string;
+                /** @description The vantage */
+                from?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LeadsAnswer"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     line: {
         parameters: {
             query?: never;
@@ -1794,6 +1881,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Entry"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    machine: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MachineAnswer"];
                 };
             };
             /** @description Error */

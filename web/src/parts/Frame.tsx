@@ -6,6 +6,8 @@ import { Empty } from '../views/Empty';
 import { BearingLine } from './BearingLine';
 import { Clashes } from './Clashes';
 import { Hints, KeysDialog, useHints } from './hints';
+import { useColumns } from './columns';
+import { offerFiles, readFiles } from './incoming';
 import { useKeys } from './keys';
 import { Rose } from './marks';
 import { Failed, LinkButton, Loading } from './Quiet';
@@ -180,6 +182,11 @@ export function Frame({ children, dark, onTurn }: { children: ReactNode; dark: b
     '5': () => go('/records'),
     '6': () => go('/log'),
   });
+  useColumns();
+  const take = async (list: FileList) => {
+    offerFiles(await readFiles(list));
+    go('/records');
+  };
   const c = counts.data;
   useTitle(location, state.data?.name);
   const tabs: [string, string, number | undefined, boolean][] = [
@@ -191,14 +198,20 @@ export function Frame({ children, dark, onTurn }: { children: ReactNode; dark: b
     ['Log', '/log', undefined, location === '/log'],
   ];
   return (
-    <Page>
+    <Page
+      onDragOver={(e) => e.dataTransfer.types.includes('Files') && e.preventDefault()}
+      onDropCapture={(e) => {
+        if (e.dataTransfer.files.length === 0) return;
+        e.preventDefault();
+        e.stopPropagation();
+        void take(e.dataTransfer.files);
+      }}
+    >
       <Top>
         <Estate>
           <Rose />
           <div>
-            <h1 title={state.data?.name}>
-              {state.data ? state.data.name || 'An estate without a name' : 'Steady Compass'}
-            </h1>
+            <h1 title={state.data?.name}>{state.data ? state.data.name || 'Without a name yet' : 'Steady Compass'}</h1>
             <p>{state.data ? `${state.data.records} records, revision ${state.data.revision}` : '\u00a0'}</p>
           </div>
         </Estate>
@@ -251,7 +264,7 @@ export function Frame({ children, dark, onTurn }: { children: ReactNode; dark: b
           <Failed error={state.error} again={() => void state.refetch()} />
         ) : !state.data ? (
           <Loading what="Reading the estate…" />
-        ) : state.data.records === 0 && location !== '/records' && location !== '/log' ? (
+        ) : state.data.records === 0 && !['/records', '/log', '/words'].includes(location) ? (
           <Empty />
         ) : (
           children
@@ -263,7 +276,15 @@ export function Frame({ children, dark, onTurn }: { children: ReactNode; dark: b
           <LinkButton onPress={onTurn}>{dark ? 'day' : 'night'}</LinkButton>
         </span>
       </Foot>
-      <KeysDialog hints={hints} isOpen={keysOpen} onClose={() => setKeysOpen(false)} />
+      <KeysDialog
+        hints={hints}
+        isOpen={keysOpen}
+        onClose={() => setKeysOpen(false)}
+        onWords={() => {
+          setKeysOpen(false);
+          go('/words');
+        }}
+      />
     </Page>
   );
 }
@@ -276,6 +297,7 @@ const titles: Record<string, string> = {
   findings: 'Findings',
   records: 'Records',
   log: 'Log',
+  words: 'What the words mean',
   filters: 'Filter',
   uses: 'Uses of',
   trace: 'Trace of',

@@ -2,7 +2,7 @@
 import { useEffect, useSyncExternalStore } from 'react';
 import { Dialog, Heading, Modal, ModalOverlay } from 'react-aria-components';
 import styled from 'styled-components';
-import { LinkButton } from './Quiet';
+import { Acts, Plain, Strong } from './Quiet';
 
 export type Hint = [keys: string, does: string];
 
@@ -44,7 +44,7 @@ export function Hints() {
         </span>
       ))}
       <span>
-        <kbd>?</kbd>all keys
+        <kbd>?</kbd>keys and words
       </span>
     </>
   );
@@ -53,9 +53,9 @@ export function Hints() {
 const always: Hint[] = [
   ['/', 'to the bearing line: trace anything, or write a record'],
   ['1 – 6', 'the views, from left to right'],
-  ['u', 'take the last change back'],
-  ['U', 'make it again'],
-  ['?', 'this list'],
+  ['u', 'undo the last change'],
+  ['U', 'redo it'],
+  ['?', 'all keys, and what the words mean'],
   ['Esc', 'back, or close'],
 ];
 
@@ -98,7 +98,15 @@ const Sheet = styled(Modal)`
 export const DialogVeil = Veil;
 export const DialogSheet = Sheet;
 
-export function KeysDialog({ hints, isOpen, onClose }: { hints: Hint[]; isOpen: boolean; onClose: () => void }) {
+interface KeysDialogProps {
+  hints: Hint[];
+  isOpen: boolean;
+  onClose: () => void;
+  /** Opens the page that says what the words mean. */
+  onWords: () => void;
+}
+
+export function KeysDialog({ hints, isOpen, onClose, onWords }: KeysDialogProps) {
   return (
     <Veil isOpen={isOpen} onOpenChange={(open) => !open && onClose()} isDismissable>
       <Sheet>
@@ -111,7 +119,12 @@ export function KeysDialog({ hints, isOpen, onClose }: { hints: Hint[]; isOpen: 
               <Pair key={keys + does} keys={keys} does={does} />
             ))}
           </dl>
-          <LinkButton onPress={onClose}>close</LinkButton>
+          <Acts>
+            <Strong onPress={onWords} autoFocus>
+              What the words mean
+            </Strong>
+            <Plain onPress={onClose}>Close</Plain>
+          </Acts>
         </Dialog>
       </Sheet>
     </Veil>

@@ -20,6 +20,16 @@ export function useQueryWord(key: string, fallback: string): [string, (value: st
   return [value, set];
 }
 
+/** Where one was in the table of names: the row, and the filter and all else that is in its address. */
+export function tablePlace(): { row: string; search: string } {
+  const [row = '', search = ''] = (sessionStorage.getItem('names') ?? '').split('\n');
+  return { row, search };
+}
+
+export function keepTablePlace(row: string) {
+  sessionStorage.setItem('names', `${row}\n${window.location.search}`);
+}
+
 /** A word of a path; one that is no encoding of any stands for itself. */
 export function fromPath(word: string) {
   try {

@@ -1,7 +1,8 @@
-import { useState } from 'react';
+import { useRef, useState } from 'react';
 import styled from 'styled-components';
 import { useLocation } from 'wouter';
 import { api, ask, refresh } from '../api/client';
+import { offerFiles, readFiles } from '../parts/incoming';
 import { LinkButton } from '../parts/Quiet';
 import { useSession } from '../parts/session';
 
@@ -33,11 +34,24 @@ const Page = styled.div`
   }
 `;
 
-/** An estate with nothing in it yet: three ways in. */
+/** An estate with nothing in it yet: the ways in. */
 export function Empty() {
   const { say } = useSession();
   const [, go] = useLocation();
   const [busy, setBusy] = useState(false);
+  const picker = useRef<HTMLInputElement>(null);
+  const machine = async () => {
+    setBusy(true);
+    try {
+      const { text } = await ask(api.GET('/api/machine'));
+      offerFiles({ files: [{ name: 'this machine', text }] });
+      go('/records');
+    } catch (error) {
+      say({ text: error instanceof Error ? error.message : String(error), look: true });
+    } finally {
+      setBusy(false);
+    }
+  };
   const example = async () => {
     setBusy(true);
     try {
@@ -65,6 +79,35 @@ export function Empty() {
         </dt>
         <dd>
           Into the editor of Records. It shows what is wrong and what it would change; nothing is kept before you save.
+        </dd>
+        <dt>
+          <LinkButton isDisabled={busy} onPress={() => void machine()}>
+            Read this machine
+          </LinkButton>
+        </dt>
+        <dd>
+          Its networks, routes, sockets and containers, as they are now. What would be written down is shown first. For
+          another machine: <code>steady-compass collect &gt; its.txt</code> there, and the file here.
+        </dd>
+        <dt>
+          <LinkButton onPress={() => picker.current?.click()}>Take over files</LinkButton>
+          <input
+            ref={picker}
+            type="file"
+            multiple
+            hidden
+            onChange={(e) =>
+              void readFiles(e.target.files).then((files) => {
+                if (!files) return;
+                offerFiles(files);
+                go('/records');
+              })
+            }
+          />
+        </dt>
+        <dd>
+          Zone files, hosts files, rulesets, socket and address listings, Compose files, sheets; or drop them anywhere.
+          What they would add is shown first.
         </dd>
         <dt>
           <LinkButton isDisabled={busy} onPress={() => void example()}>

@@ -147,7 +147,7 @@ function InOrder({ filter }: { filter: FilterAnswer }) {
   useViewHints([
     ['↑ ↓', 'lines'],
     ['[ ]', 'move it up, down'],
-    ['x', 'without it'],
+    ['-', 'without it'],
     ['Enter', 'keep'],
   ]);
   useKeys({
@@ -157,7 +157,7 @@ function InOrder({ filter }: { filter: FilterAnswer }) {
     ArrowUp: () => choose(at - 1),
     '[': () => move(-1),
     ']': () => move(1),
-    x: () => setPlan((p) => (p.kind === 'without' ? { kind: 'none' } : { kind: 'without' })),
+    '-': () => setPlan((p) => (p.kind === 'without' ? { kind: 'none' } : { kind: 'without' })),
     Enter: (e) => {
       if (!(e.target instanceof HTMLElement && e.target.closest('button, a'))) void keep();
     },

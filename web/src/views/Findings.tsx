@@ -1,6 +1,6 @@
 import { useQuery } from '@tanstack/react-query';
 import { useEffect, useMemo, useRef, useState, type KeyboardEvent } from 'react';
-import { Dialog, Heading, Input, Label, TextField } from 'react-aria-components';
+import { Dialog, FieldError, Heading, Input, Label, TextField } from 'react-aria-components';
 import styled, { css } from 'styled-components';
 import { useLocation } from 'wouter';
 import { api, ask, useFindings, useAppState, type Finding } from '../api/client';
@@ -112,7 +112,7 @@ export function Findings({ code, subject }: { code: string; subject: string }) {
   const [family, setFamily] = useQueryWord('code', 'every code');
   const [, go] = useLocation();
   const { change } = useSession();
-  const [taking, setTaking] = useState(false);
+  const [accepting, setAccepting] = useState(false);
   const scroll = useRef<HTMLDivElement>(null);
 
   const all = useMemo(() => report.data?.findings ?? [], [report.data]);
@@ -137,7 +137,7 @@ export function Findings({ code, subject }: { code: string; subject: string }) {
     setLast(list.indexOf(f));
     go(findingURL(f.code, f.subject) + window.location.search, { replace: true });
   };
-  const apply = async () => {
+  const mend = async () => {
     if (chosen?.mend) await change(chosen.mend, `Mended ${chosen.code} of ${chosen.subject}`);
   };
   const trace = () => {
@@ -148,16 +148,16 @@ export function Findings({ code, subject }: { code: string; subject: string }) {
     k: () => pick(at - 1),
     ArrowDown: () => pick(at + 1),
     ArrowUp: () => pick(at - 1),
-    a: () => void apply(),
+    m: () => void mend(),
     Enter: trace,
-    t: () => chosen && setTaking(true),
+    a: () => chosen && setAccepting(true),
   });
   useViewHints([
     ['↑↓', 'finding'],
     ['Enter', 'trace it'],
-    ['a', 'apply the mend'],
-    ['u', 'undo'],
-    ['t', 'take it on'],
+    ['m', 'mend'],
+    ['u', 'undo the last change'],
+    ['a', 'accept'],
   ]);
 
   const virtual = useLongList({
@@ -251,12 +251,12 @@ export function Findings({ code, subject }: { code: string; subject: string }) {
         <Chosen
           key={chosen.code + chosen.subject}
           finding={chosen}
-          onApply={() => void apply()}
+          onMend={() => void mend()}
           onTrace={trace}
-          onTake={() => setTaking(true)}
+          onAccept={() => setAccepting(true)}
         />
       )}
-      {chosen && taking && <Take finding={chosen} onClose={() => setTaking(false)} />}
+      {chosen && accepting && <Accept finding={chosen} onClose={() => setAccepting(false)} />}
     </Two>
   );
 }
@@ -268,12 +268,12 @@ function shortSubject(subject: string) {
 
 interface ChosenProps {
   finding: Finding;
-  onApply: () => void;
+  onMend: () => void;
   onTrace: () => void;
-  onTake: () => void;
+  onAccept: () => void;
 }
 
-function Chosen({ finding, onApply, onTrace, onTake }: ChosenProps) {
+function Chosen({ finding, onMend, onTrace, onAccept }: ChosenProps) {
   const revision = useAppState().data?.revision ?? 0;
   const preview = useQuery({
     queryKey: ['preview', revision, finding.code, finding.subject],
@@ -312,9 +312,9 @@ function Chosen({ finding, onApply, onTrace, onTake }: ChosenProps) {
         </>
       )}
       <Acts>
-        {finding.mend && <Strong onPress={onApply}>Apply</Strong>}
+        {finding.mend && <Strong onPress={onMend}>Mend</Strong>}
         {finding.trace && <Plain onPress={onTrace}>Trace it</Plain>}
-        <Plain onPress={onTake}>Take it on until…</Plain>
+        <Plain onPress={onAccept}>Accept until…</Plain>
       </Acts>
     </Detail>
   );
@@ -332,43 +332,63 @@ const Form = styled.form`
     color: ${(p) => p.theme.ink};
     padding: 5px 8px;
   }
+  .react-aria-FieldError {
+    color: ${(p) => p.theme.magenta};
+  }
 `;
 
-/** A finding known and taken on, for a reason and until a day; it comes back after it. */
-function Take({ finding, onClose }: { finding: Finding; onClose: () => void }) {
+/** A finding known and accepted, for a reason and until a day; it comes back after it. */
+function Accept({ finding, onClose }: { finding: Finding; onClose: () => void }) {
   const [until, setUntil] = useState('');
   const [why, setWhy] = useState('');
+  const [tried, setTried] = useState(false);
   const { change } = useSession();
   const quote = (s: string) => `"${s.replaceAll('\\', '\\\\').replaceAll('"', '\\"')}"`;
-  const take = async () => {
+  const accept = async () => {
+    setTried(true);
+    if (!why.trim() || !until) return;
     const line = `accept ${finding.code} ${quote(finding.subject)} until ${until} note ${quote(why)}`;
-    if (await change({ remove: [], add: [line] }, `Took on ${finding.code} of ${finding.subject}`)) onClose();
+    if (await change({ remove: [], add: [line] }, `Accepted ${finding.code} of ${finding.subject}`)) onClose();
   };
   return (
     <DialogVeil isOpen isDismissable onOpenChange={(open) => !open && onClose()}>
       <DialogSheet>
         <Dialog>
           <Heading slot="title" level={2}>
-            Take on {finding.code} of {shortSubject(finding.subject)}
+            Accept {finding.code} of {shortSubject(finding.subject)}
           </Heading>
           <Form
+            noValidate
             onSubmit={(e) => {
               e.preventDefault();
-              void take();
+              void accept();
             }}
           >
-            <TextField value={why} onChange={setWhy} isRequired autoFocus>
+            <TextField
+              value={why}
+              onChange={setWhy}
+              isRequired
+              isInvalid={tried && !why.trim()}
+              validationBehavior="aria"
+              autoFocus
+            >
               <Label>Why it may stay</Label>
               <Input />
+              <FieldError>Say why: whoever reads it next year was not here today.</FieldError>
             </TextField>
-            <TextField value={until} onChange={setUntil} isRequired>
+            <TextField
+              value={until}
+              onChange={setUntil}
+              isRequired
+              isInvalid={tried && !until}
+              validationBehavior="aria"
+            >
               <Label>Until which day; it comes back after it</Label>
               <Input type="date" />
+              <FieldError>Say until which day: nothing is accepted for ever.</FieldError>
             </TextField>
             <Acts>
-              <Strong type="submit" isDisabled={!until || !why.trim()}>
-                Take it on
-              </Strong>
+              <Strong type="submit">Accept</Strong>
               <Plain onPress={onClose}>Leave it</Plain>
             </Acts>
           </Form>

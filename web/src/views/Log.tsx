@@ -55,8 +55,8 @@ export function Log() {
   const log = useLog();
   const { undo, redo } = useSession();
   useViewHints([
-    ['u', 'take the last change back'],
-    ['U', 'make it again'],
+    ['u', 'undo the last change'],
+    ['U', 'redo it'],
   ]);
   if (log.isError) return <Failed error={log.error} again={() => void log.refetch()} />;
   if (!log.data) return <Loading what="Reading the log…" />;

@@ -3,12 +3,14 @@ import styled, { css } from 'styled-components';
 import { Link, useLocation } from 'wouter';
 import { useNames, type Row, type RowWay } from '../api/client';
 import { useLongList } from '../parts/print';
+import { asColumns } from '../parts/columns';
 import { useViewHints } from '../parts/hints';
 import { useKeys } from '../parts/keys';
 import { isGood, Mark, markOf, outcomeWords } from '../parts/marks';
 import { VantagePicker } from '../parts/Picker';
 import { Failed, Loading, Quiet } from '../parts/Quiet';
-import { traceURL, useQueryWord } from '../parts/route';
+import { keepTablePlace, tablePlace, traceURL, useQueryWord } from '../parts/route';
+import { useSession } from '../parts/session';
 import { Choice } from '../parts/Choice';
 import { Tools } from '../parts/Tools';
 
@@ -258,13 +260,14 @@ export function Names() {
   const names = useNames(from);
   const [open, setOpen] = useState<ReadonlySet<string>>(new Set());
   const [, go] = useLocation();
+  const { say } = useSession();
   const scroll = useRef<HTMLDivElement>(null);
 
   const items = useMemo(
     () => arrange(names.data?.rows ?? [], filter, group, show, open),
     [names.data, filter, group, show, open],
   );
-  const [at, setAt] = useState('');
+  const [at, setAt] = useState(() => tablePlace().row);
   const found = items.findIndex((i) => i.key === at);
   const selected = found >= 0 ? found : items.findIndex((i) => i.kind === 'row');
 
@@ -275,6 +278,15 @@ export function Names() {
     overscan: 8,
     getItemKey: useCallback((i: number) => items[i]?.key ?? i, [items]),
   });
+
+  // Who comes back from a trace finds the row again that it was opened from.
+  const back = useRef(at);
+  useEffect(() => {
+    if (back.current === '' || items.length === 0) return;
+    const i = items.findIndex((item) => item.key === back.current);
+    if (i >= 0) virtual.scrollToIndex(i, { align: 'center' });
+    back.current = '';
+  }, [items, virtual]);
 
   const toRow = useCallback(
     (i: number, step: number) => {
@@ -300,6 +312,7 @@ export function Names() {
   const pick = useCallback(
     (item: RowItem) => {
       setAt(item.key);
+      keepTablePlace(item.key);
       go(traceURL(target(item.row), from));
     },
     [from, go],
@@ -341,19 +354,27 @@ export function Names() {
     e.preventDefault();
   };
   useKeys({
-    a: () => go('/answers'),
+    b: () => go('/answers'),
     f: () => document.getElementById('names-filter')?.focus(),
     v: () => document.getElementById('vantage')?.focus(),
     ArrowDown: () => scroll.current?.focus(),
     j: () => scroll.current?.focus(),
+    y: () => {
+      const rows = items.flatMap((i) => (i.kind === 'row' ? [copied(i.row)] : []));
+      const head = ['name', 'port', ...cells.map((c) => titles[c]), 'verdict'];
+      void navigator.clipboard
+        ?.writeText(asColumns([head, ...rows]))
+        .then(() => say({ text: `Copied ${rows.length} rows; they paste into a sheet as columns.` }));
+    },
   });
   useViewHints([
     ['↑↓', 'move'],
     ['Enter', 'open the trace'],
     ['→', 'each way of a row'],
-    ['f', 'filter'],
+    ['f', 'find'],
     ['v', 'seen from'],
-    ['a', 'answers side by side'],
+    ['b', 'answers beside one another'],
+    ['y', 'copy'],
   ]);
   useEffect(() => {
     if (document.activeElement === document.body) scroll.current?.focus({ preventScroll: true });
@@ -636,6 +657,16 @@ function isTall(item: Item | undefined) {
 /** Leaves the zone out of a name in a narrow cell. */
 function short(text: string, zone: string) {
   return zone && text.endsWith(`.${zone}`) ? `${text.slice(0, -zone.length)}…` : text;
+}
+
+/** A row as it is copied: each cell with all that its ways have there. */
+function copied(row: Row) {
+  return [
+    row.unicode || row.name,
+    `${row.port}/${row.transport}`,
+    ...cells.map((c) => cellValues(row.ways, c).join('; ')),
+    outcomeWords[row.verdict] ?? row.verdict,
+  ];
 }
 
 function arrange(rows: Row[], filter: string, group: string, show: string, open: ReadonlySet<string>): Item[] {

@@ -373,7 +373,7 @@ export function Ports() {
     ['w', 'where it is used'],
     ['n', 'next free'],
     ['p', 'port plan'],
-    ['f', 'find a port'],
+    ['f', 'find'],
   ]);
   const loaded = machines.data !== undefined;
   useEffect(() => {

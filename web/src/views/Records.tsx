@@ -1,4 +1,4 @@
-import { useCallback, useEffect, useRef, useState } from 'react';
+import { useCallback, useEffect, useRef, useState, type ReactNode } from 'react';
 import styled from 'styled-components';
 import { useLocation } from 'wouter';
 import {
@@ -13,7 +13,8 @@ import {
   type TextAnswer,
 } from '../api/client';
 import { EffectList } from '../parts/EffectList';
-import { ImportPanel, type Incoming } from '../parts/ImportPanel';
+import { ImportPanel } from '../parts/ImportPanel';
+import { offerFiles, readFiles, useOffered } from '../parts/incoming';
 import { NotationEditor, type EditorHandle } from '../parts/NotationEditor';
 import { useViewHints } from '../parts/hints';
 import { Acts, Failed, FaultRow, LinkButton, Loading, Plain, Strong } from '../parts/Quiet';
@@ -49,6 +50,15 @@ const Kinds = styled.nav`
   small {
     color: ${(p) => p.theme.ink2};
   }
+`;
+
+const Find = styled.input`
+  width: 100%;
+  margin: 4px 0 6px;
+  padding: 4px 8px;
+  border: 1px solid ${(p) => p.theme.rule};
+  background: ${(p) => p.theme.panel};
+  color: ${(p) => p.theme.ink};
 `;
 
 const Side = styled.aside`
@@ -134,7 +144,7 @@ export default function Records() {
   const [draft, setDraft] = useState<Draft | null>(keptDraft);
   const [answer, setAnswer] = useState<TextAnswer | null>(null);
   const [saving, setSaving] = useState(false);
-  const [incoming, setIncoming] = useState<Incoming | null>(null);
+  const incoming = useOffered();
   const picker = useRef<HTMLInputElement>(null);
   const asked = useRef(0);
   const text = draft?.text ?? records.data?.text ?? '';
@@ -205,13 +215,6 @@ export default function Records() {
     }
   }, [draft, saving, say]);
 
-  const takeFiles = async (list: FileList | null) => {
-    const files = await Promise.all(
-      [...(list ?? [])].map(async (f) => ({ name: f.webkitRelativePath || f.name, text: await f.text() })),
-    );
-    if (files.length) setIncoming({ files });
-  };
-
   useViewHints([
     ['Ctrl S', 'save'],
     ['Ctrl Space', 'complete'],
@@ -221,18 +224,10 @@ export default function Records() {
   if (records.isError) return <Failed error={records.error} again={() => void records.refetch()} />;
   if (!records.data || !kinds.data) return <Loading what="Reading the records…" />;
   const faults: Fault[] = answer?.faults ?? [];
-  const filters = [...records.data.text.matchAll(/^filter\s+(\S+)/gm)].map((m) => m[1] ?? '').slice(0, 60);
+  const filters = [...records.data.text.matchAll(/^filter\s+(\S+)/gm)].map((m) => m[1] ?? '');
   const changed = answer ? answer.removed.length + answer.added.length : 0;
   return (
-    <Three
-      onDragOver={(e) => e.dataTransfer.types.includes('Files') && e.preventDefault()}
-      onDropCapture={(e) => {
-        if (e.dataTransfer.files.length === 0) return;
-        e.preventDefault();
-        e.stopPropagation();
-        void takeFiles(e.dataTransfer.files);
-      }}
-    >
+    <Three>
       <input
         ref={picker}
         id="import-files"
@@ -240,7 +235,11 @@ export default function Records() {
         multiple
         hidden
         onChange={(e) => {
-          void takeFiles(e.target.files).then(() => (e.target.value = ''));
+          const field = e.target;
+          void readFiles(field.files).then((files) => {
+            offerFiles(files);
+            field.value = '';
+          });
         }}
       />
       <pre className="print-only">{records.data.text}</pre>
@@ -262,7 +261,7 @@ export default function Records() {
       />
       <Side aria-label="What saving would do">
         {incoming ? (
-          <ImportPanel incoming={incoming} onClose={() => setIncoming(null)} />
+          <ImportPanel incoming={incoming} onClose={() => offerFiles(null)} />
         ) : faults.length > 0 ? (
           <>
             <h2>
@@ -323,37 +322,79 @@ export default function Records() {
             </p>
             <h3>Take over files</h3>
             <p>
-              <LinkButton onPress={() => picker.current?.click()}>Choose files</LinkButton>, or drop them here: zone
+              <LinkButton onPress={() => picker.current?.click()}>Choose files</LinkButton>, or drop them anywhere: zone
               files, hosts files, rulesets of the packet filter, sheets, estates. What they would add, change and leave
               is shown first.
             </p>
             {filters.length > 0 && (
               <>
                 <h3>Filters, line by line</h3>
-                <p>
-                  {filters.map((f, i) => (
-                    <span key={f}>
-                      {i > 0 && ', '}
-                      <LinkButton onPress={() => go(filterURL(f))}>{f}</LinkButton>
-                    </span>
-                  ))}
-                </p>
+                <Few
+                  of={filters}
+                  word={(f) => f}
+                  called="filters"
+                  show={(f) => <LinkButton onPress={() => go(filterURL(f))}>{f}</LinkButton>}
+                />
               </>
             )}
             <h3>Write out</h3>
-            <ul>
-              {records.data.exports.map((x) => (
-                <li key={x.file}>
+            <Few
+              of={records.data.exports}
+              word={(x) => `${x.file} ${exportWords(x)}`}
+              called="files"
+              show={(x) => (
+                <>
                   <a href={exportURL(x)} download={x.file}>
                     {x.file}
                   </a>
                   <small>{exportWords(x)}</small>
-                </li>
-              ))}
-            </ul>
+                </>
+              )}
+            />
           </>
         )}
       </Side>
     </Three>
+  );
+}
+
+/** How many of a list are shown; what is looked for comes first. */
+const few = 24;
+
+interface FewProps<T> {
+  of: T[];
+  /** What one is found by, and told from the others by. */
+  word: (one: T) => string;
+  called: string;
+  show: (one: T) => ReactNode;
+}
+
+/** A list that is looked through where it is long, and says what it leaves out. */
+function Few<T>({ of, word, called, show }: FewProps<T>) {
+  const [wanted, setWanted] = useState('');
+  const found = of.filter((one) => word(one).toLowerCase().includes(wanted.trim().toLowerCase()));
+  return (
+    <>
+      {of.length > few && (
+        <Find
+          type="search"
+          value={wanted}
+          aria-label={`Find among ${of.length} ${called}`}
+          placeholder={`find among ${of.length} ${called}`}
+          onChange={(e) => setWanted(e.target.value)}
+        />
+      )}
+      <ul>
+        {found.slice(0, few).map((one) => (
+          <li key={word(one)}>{show(one)}</li>
+        ))}
+      </ul>
+      {found.length > few && (
+        <p>
+          and {found.length - few} more {called}
+        </p>
+      )}
+      {found.length === 0 && <p>None is like that.</p>}
+    </>
   );
 }

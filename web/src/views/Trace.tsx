@@ -20,7 +20,7 @@ import { cidrs, isGood, Lock, Mark, markOf, outcomeWords } from '../parts/marks'
 import { MendLines } from '../parts/MendLines';
 import { VantagePicker } from '../parts/Picker';
 import { Failed, LinkButton, Loading, Plain, Strong } from '../parts/Quiet';
-import { filterURL, traceURL, usesURL, useQueryWord } from '../parts/route';
+import { filterURL, tablePlace, traceURL, usesURL, useQueryWord } from '../parts/route';
 import { revisionNow, useSession } from '../parts/session';
 import { Tools } from '../parts/Tools';
 
@@ -327,17 +327,21 @@ export function Trace({ target }: { target: string }) {
       if (record) setEditing(begin(record, at));
     },
     v: () => document.getElementById('vantage')?.focus(),
-    w: () => setWay((way + 1) % Math.max(1, result?.paths.length ?? 1)),
-    c: () => void navigator.clipboard?.writeText(asText(result)),
-    Escape: () => go(`/${from === 'internet' ? '' : `?from=${encodeURIComponent(from)}`}`),
+    o: () => setWay((way + 1) % Math.max(1, result?.paths.length ?? 1)),
+    y: () => void navigator.clipboard?.writeText(asText(result)),
+    Escape: () => {
+      const { search } = tablePlace(); // with the filter that was set there, where it is seen from here too
+      const same = (new URLSearchParams(search).get('from') ?? 'internet') === from;
+      go(`/${same ? search : from === 'internet' ? '' : `?from=${encodeURIComponent(from)}`}`);
+    },
   });
   useViewHints([
     ['j k', 'step'],
     ['e', 'edit the record'],
     ['m', 'mend'],
-    ['w', 'next way'],
+    ['o', 'other way'],
     ['v', 'seen from'],
-    ['c', 'copy as text'],
+    ['y', 'copy'],
     ['Esc', 'back to the table'],
   ]);
   useEffect(() => {

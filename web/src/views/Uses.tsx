@@ -1,11 +1,13 @@
 import { useEffect, useMemo, useState } from 'react';
 import styled from 'styled-components';
 import { useLocation } from 'wouter';
-import { api, ask, useFree, useUses, type Swap, type UsesAnswer } from '../api/client';
+import { api, ask, useFree, useLeads, useUses, type Swap, type UsesAnswer } from '../api/client';
 import { EffectList } from '../parts/EffectList';
 import { useKeys } from '../parts/keys';
 import { Label, LinesField, written, writtenLines } from '../parts/LinesField';
+import { Mark } from '../parts/marks';
 import { MendLines } from '../parts/MendLines';
+import { VantagePicker } from '../parts/Picker';
 import { usePreview } from '../parts/preview';
 import { Failed, LinkButton, Loading, Quiet, Strong } from '../parts/Quiet';
 import { traceURL, usesURL } from '../parts/route';
@@ -68,11 +70,11 @@ export function Uses({ word }: { word: string }) {
   const uses = useUses(word);
   const [, go] = useLocation();
   useViewHints([
-    ['t', 'trace it'],
+    ['Enter', 'trace it'],
     ['r', 'put another in its place'],
   ]);
   useKeys({
-    t: () => go(traceURL(uses.data?.of ?? word)),
+    Enter: () => go(traceURL(uses.data?.of ?? word)),
     r: () => document.getElementById('move-to')?.focus(),
   });
   if (uses.isError) return <Failed error={uses.error} again={() => void uses.refetch()} />;
@@ -152,6 +154,7 @@ function Found({ answer }: { answer: UsesAnswer }) {
             <LinkButton onPress={() => go(traceURL(answer.of))}>trace it</LinkButton>
           </p>
         </Top>
+        {answer.kind !== 'address' && answer.kind !== 'name' && <WaysIn to={answer.of} />}
         {groups.length === 0 && <Quiet>No record has it.</Quiet>}
         {groups.map((g) => (
           <section key={g.how} aria-label={titles[g.how]}>
@@ -245,6 +248,49 @@ function Found({ answer }: { answer: UsesAnswer }) {
     </Two>
   );
 }
+
+/** Every way in that ends at a place, by name and by bare address, from a vantage. */
+function WaysIn({ to }: { to: string }) {
+  const [from, setFrom] = useState('internet');
+  const leads = useLeads(to, from);
+  const [, go] = useLocation();
+  const ways = leads.data?.ways ?? [];
+  return (
+    <section aria-label="Ways that end here" data-leads>
+      <Group style={{ display: 'flex', justifyContent: 'space-between' }}>
+        <span>
+          Ways that end here <b>{leads.data ? ways.length : ''}</b>
+        </span>
+        <VantagePicker value={from} onChange={setFrom} />
+      </Group>
+      {leads.isError && <Failed error={leads.error} again={() => void leads.refetch()} />}
+      {leads.isPending && <Quiet>Following every name from {from}…</Quiet>}
+      {leads.data && ways.length === 0 && <Quiet>From {from} nothing ends here.</Quiet>}
+      {ways.slice(0, mostWays).map((w) => {
+        const asked = w.name || `${w.address.includes(':') ? `[${w.address}]` : w.address}`;
+        const target = `${asked}:${w.port}${w.transport === 'udp' ? '/udp' : ''}`;
+        return (
+          <Line key={`${target} ${w.address} ${w.urlpath} ${w.end}`}>
+            <span style={{ lineHeight: '15px' }}>
+              <Mark kind="arrives" />
+            </span>
+            <span>
+              <LinkButton onPress={() => go(traceURL(target, from))}>{target}</LinkButton>
+              {w.urlpath !== '/' && w.urlpath}
+            </span>
+            <small>
+              {w.name && `${w.address} `}to {w.end}
+            </small>
+          </Line>
+        );
+      })}
+      {ways.length > mostWays && <Quiet>and {ways.length - mostWays} more</Quiet>}
+    </section>
+  );
+}
+
+/** How many ways in are listed. */
+const mostWays = 200;
 
 /** A port's place and number. */
 function splitPort(word: string): [string, number] {

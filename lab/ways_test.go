@@ -1,0 +1,133 @@
+package lab
+
+import (
+	"fmt"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
+)
+
+// TestWordsAndKeys opens the keys, and from them what the words mean; and reads the hints of every view: one key does the same
+// in all that have it.
+func TestWordsAndKeys(t *testing.T) {
+	p := start(t, "demo")
+	b := open(t, p.url+"/")
+	b.until(`document.querySelector('[role=grid]')`)
+	b.press("?")
+	b.until(`document.querySelector('[role=dialog]')`)
+	b.press(kb.Enter)
+	b.until(`location.pathname === '/words'`)
+	for _, word := range []string{"gateway error", "not known", "accept", "forward ROUTER"} {
+		b.says("main", word)
+	}
+	does := map[string]string{}
+	for _, path := range []string{"/", "/answers", "/ports", "/exposure", "/findings", "/records", "/log", "/trace/sky.fernmoor.example%3A443", "/filters/edge", "/uses/azimuth"} {
+		b.do(chromedp.Navigate(p.url + path))
+		b.until(`document.querySelectorAll('footer kbd').length > 1`)
+		for _, hint := range strings.Split(eval[string](b, `[...document.querySelectorAll('footer > span')].filter((s) => s.querySelector('kbd')).map((s) => s.querySelector('kbd').innerText + '\t' + s.innerText.slice(s.querySelector('kbd').innerText.length).trim()).join('\n')`), "\n") {
+			key, what, _ := strings.Cut(hint, "\t")
+			if len(key) != 1 { // arrows and Enter go by what is chosen
+				continue
+			}
+			if before, known := does[key]; known && before != what && key != "v" { // seen from one vantage, or from one more
+				t.Errorf("%s: %s does %q, and elsewhere %q", path, key, what, before)
+			}
+			does[key] = what
+		}
+	}
+	if len(does) < 12 {
+		t.Errorf("only these keys were found: %v", does)
+	}
+}
+
+// TestWaysIn lists the ways in that end at a container, from one vantage and another, and opens one.
+func TestWaysIn(t *testing.T) {
+	p := start(t, "demo")
+	b := open(t, p.url+"/uses/azimuth%2Fallsky")
+	b.until(`document.querySelectorAll('[data-leads] button').length > 0 && document.querySelector('[data-leads]').innerText.includes('[2001:db8:40:8::10]:8080')`)
+	var got struct {
+		Ways []struct{ Name, Address, End string }
+	}
+	if status, err := p.call("GET", "/api/leads?to=azimuth/allsky:3000&from=perimeter", nil, &got); err != nil || status != 200 || len(got.Ways) == 0 || got.Ways[0].End != "azimuth/allsky:3000" {
+		t.Errorf("%d %v %v", status, err, got)
+	}
+	for _, wrong := range []string{"nobody", "azimuth:0", "azimuth:x"} {
+		if status, _ := p.call("GET", "/api/leads?to="+wrong, nil, nil); status != 422 {
+			t.Errorf("ways to %s: %d", wrong, status)
+		}
+	}
+}
+
+// TestWaysIntoAnEmptyEstate reads the machine that the program runs on from the first screen: what it would write down is shown,
+// and kept by one press. A file dropped on any view is shown too.
+func TestWaysIntoAnEmptyEstate(t *testing.T) {
+	p := start(t, "serve", "--db", filepath.Join(t.TempDir(), "a.db"))
+	b := open(t, p.url+"/")
+	press := func(name string) string {
+		return fmt.Sprintf(`(() => { const x = [...document.querySelectorAll('button')].find((x) => x.innerText.trim() === %q && !x.disabled); x?.click(); return !!x })()`, name)
+	}
+	b.until(press("Read this machine"))
+	b.until(`location.pathname === '/records' && document.querySelector('[data-import] li')`)
+	b.says("[data-import]", "+ host ")
+	b.until(press("Keep"))
+	b.until(`!document.querySelector('[data-import]')`)
+	b.until(`!document.body.innerText.includes('0 records')`)
+
+	b.do(chromedp.Navigate(p.url + "/exposure"))
+	b.until(`document.querySelector('main')`)
+	eval[bool](b, `(() => {
+		const data = new DataTransfer();
+		data.items.add(new File(['192.0.2.1 dropped.example\n'], 'hosts'));
+		document.querySelector('main').dispatchEvent(new DragEvent('drop', { dataTransfer: data, bubbles: true, cancelable: true }));
+		return true })()`)
+	b.until(`location.pathname === '/records' && document.querySelector('[data-import] h2')?.innerText === 'hosts'`)
+}
+
+// TestBackToTheRow opens a trace from a filtered table, and comes back to the same row and filter; the table is copied as columns.
+func TestBackToTheRow(t *testing.T) {
+	p := start(t, "demo")
+	b := open(t, p.url+"/?filter=fernmoor&show=stops")
+	b.until(`document.querySelectorAll('[role=row]').length > 3`)
+	for range 3 {
+		b.press(kb.ArrowDown)
+	}
+	row := eval[string](b, `document.querySelector('[role=row][aria-selected=true]').innerText`)
+	for _, back := range []string{`(history.back(), true)`, ``} {
+		b.press(kb.Enter)
+		b.until(`location.pathname.startsWith('/trace/') && document.querySelector('[data-step]')`)
+		if back != "" {
+			b.until(back)
+		} else {
+			b.press(kb.Escape)
+		}
+		b.until(`location.pathname === '/' && location.search.includes('filter=fernmoor') && location.search.includes('show=stops')`)
+		b.until(fmt.Sprintf(`document.querySelector('[role=row][aria-selected=true]')?.innerText === %q`, row))
+	}
+	copied := eval[string](b, `(() => {
+		const rows = [...document.querySelectorAll('[role=row]')];
+		document.getSelection().setBaseAndExtent(rows[0], 0, rows[2], rows[2].childNodes.length);
+		const data = new DataTransfer();
+		document.dispatchEvent(new ClipboardEvent('copy', { clipboardData: data, bubbles: true, cancelable: true }));
+		return data.getData('text/plain') })()`)
+	if lines := strings.Split(copied, "\n"); len(lines) < 2 || strings.Count(lines[0], "\t") < 7 {
+		t.Errorf("copied %q", copied)
+	}
+}
+
+// TestAcceptSaysWhyNot accepts a finding without a reason and a day: it is said what is missing.
+func TestAcceptSaysWhyNot(t *testing.T) {
+	p := start(t, "demo")
+	b := open(t, p.url+"/findings")
+	b.until(`document.querySelector('[role=option][aria-selected=true]')`)
+	b.press("a")
+	b.until(`document.querySelector('[role=dialog] input') === document.activeElement`)
+	b.press(kb.Backspace) // the key may have written itself
+	b.press(kb.Enter)
+	b.says("[role=dialog]", "Say why")
+	b.says("[role=dialog]", "Say until which day")
+	b.press("known for years")
+	b.until(`!document.querySelector('[role=dialog]').innerText.includes('Say why')`)
+}
