@@ -2,11 +2,13 @@ package lab
 
 import (
 	"context"
+	"flag"
 	"fmt"
 	"math/rand/v2"
 	"net/http"
 	"path/filepath"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -90,4 +92,69 @@ func integrity(t *testing.T, path string) string {
 		t.Fatal(err)
 	}
 	return strings.Join(lines, "\n")
+}
+
+var judgedKills = flag.Int("judge.kills", 8, "how often two servers on one file are killed under edits")
+
+// TestKilledWithTwoHands has two servers on one database, each under a stream of edits, and kills both at random moments: whatever
+// either acknowledged is there afterwards, by whichever of them, and the file is sound.
+func TestKilledWithTwoHands(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "hands.db")
+	r := rand.New(rand.NewPCG(uint64(time.Now().UnixNano()), 0))
+	var lock sync.Mutex
+	var acknowledged []string
+	for round := range *judgedKills {
+		hands := []*program{start(t, "serve", "--db", path), start(t, "serve", "--db", path)}
+		var all sync.WaitGroup
+		for i, p := range hands {
+			all.Go(func() {
+				revision := struct{ Revision int64 }{}
+				if _, err := p.call("GET", "/api/state", nil, &revision); err != nil {
+					return // killed
+				}
+				for n := 0; ; n++ {
+					line := fmt.Sprintf("host h%d-%d-%d", round, i, n)
+					status, err := p.call("POST", "/api/change", map[string]any{"base": revision.Revision, "add": []string{line}, "remove": []string{}}, &revision)
+					if err != nil {
+						return // killed
+					}
+					if status != http.StatusOK {
+						t.Errorf("round %d, hand %d, edit %d: status %d", round, i, n, status)
+						return
+					}
+					lock.Lock()
+					acknowledged = append(acknowledged, line)
+					lock.Unlock()
+				}
+			})
+		}
+		for _, i := range r.Perm(len(hands)) {
+			time.Sleep(time.Duration(20+r.IntN(160)) * time.Millisecond)
+			hands[i].kill()
+		}
+		all.Wait()
+		db, err := store.Open(context.Background(), path)
+		if err != nil {
+			t.Fatalf("round %d: %v", round, err)
+		}
+		e := db.Current().Estate
+		for _, line := range acknowledged {
+			if !e.Has(line) {
+				t.Errorf("round %d: %s was acknowledged, and is not there", round, line)
+			}
+		}
+		if err := db.Close(); err != nil {
+			t.Fatal(err)
+		}
+		if t.Failed() {
+			return
+		}
+	}
+	if verdict := integrity(t, path); verdict != "ok" {
+		t.Errorf("the file is not sound: %s", verdict)
+	}
+	if len(acknowledged) < *judgedKills {
+		t.Errorf("only %d edits in %d rounds", len(acknowledged), *judgedKills)
+	}
+	t.Logf("%d edits acknowledged in %d rounds", len(acknowledged), *judgedKills)
 }

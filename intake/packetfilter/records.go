@@ -143,14 +143,14 @@ type chainReading struct {
 	hook   model.Hook
 	itself bool // of what it meets only what the machine sends to itself
 	parts  []part
-	keeps  netset.Transport // of which some rule lets in what is known
-	strict bool             // what is of no flow and begins none is dropped
-	fresh  bool             // some rule decides on what begins, and not on what is known
-	ahead  *Rule            // the first that may stop what is known, and is met before what lets it in
-	unsure bool             // it is not known what becomes of some of what is known
-	stops  bool             // a rule has been met that may stop some of what is known
-	alone  bool             // what the machine sends to itself passes before any rule decides
-	lets   bool             // containers are let pass ahead of it
+	keeps  known // what some rule lets in of what is known
+	strict bool  // what is of no flow and begins none is dropped
+	fresh  bool  // some rule decides on what begins, and not on what is known
+	ahead  *Rule // the first that may stop what is known, and is met before what lets it in
+	unsure bool  // it is not known what becomes of some of what is known
+	stops  bool  // a rule has been met that may stop some of what is known
+	alone  bool  // what the machine sends to itself passes before any rule decides
+	lets   bool  // containers are let pass ahead of it
 
 	steps   int
 	tired   bool // the rest of it was not followed
@@ -192,6 +192,7 @@ func (r *reading) filter(c *Chain) {
 func (r *reading) filterAt(c *Chain, hook model.Hook, entering rules.Nets, itself bool) {
 	whole := entering.Any() && !itself
 	cr := &chainReading{reading: r, base: c, hook: hook, itself: itself}
+	every := knownOf(Everything(c.Family))
 	all := cr.all(c)
 	all.Entering = entering
 	if itself {
@@ -199,12 +200,12 @@ func (r *reading) filterAt(c *Chain, hook model.Hook, entering rules.Nets, itsel
 	}
 	cr.flatten(c, []rules.Flows{all}, 0)
 	if !cr.stops && c.Policy != "drop" {
-		cr.keeps = netset.Both // nothing stops what is known
+		cr.keeps = every // nothing stops what is known
 	}
 	if cr.ahead != nil && cr.keeps != 0 && (c.Policy == "drop" || cr.stops) {
 		r.left(cr.ahead, takenAsLetIn)
 	}
-	if cr.unsure || cr.keeps == netset.TCP || cr.keeps == netset.UDP || cr.keeps == 0 && cr.fresh {
+	if cr.unsure || cr.keeps != 0 && cr.keeps != every || cr.keeps == 0 && cr.fresh {
 		r.out.Left = append(r.out.Left, fmt.Sprintf("line %d: table %s %s, chain %s: what becomes of known flows is not the same for all, and cannot be said; all that it meets is undecided", c.Line, c.Family, c.Table, c.Name))
 		cr.parts, cr.keeps = slices.Insert(cr.parts, 0, part{all, "unknown"}), 0
 	}
@@ -345,7 +346,7 @@ func (c *chainReading) flatten(chain *Chain, in []rules.Flows, depth int) {
 			met.Match.Fresh, met.Match.GoingOn, rule = true, true, &met
 		}
 		if !rule.Match.Fresh {
-			c.goingOn(chain, rule, rule.Match.Transport, depth)
+			c.goingOn(chain, rule, knownAmong(in), depth)
 			continue
 		}
 		c.fresh = c.fresh || !rule.Match.GoingOn && (rule.Action == Accept || rule.Action == Drop || rule.Action == Reject)
@@ -359,7 +360,7 @@ func (c *chainReading) flatten(chain *Chain, in []rules.Flows, depth int) {
 		}
 		if decides := rule.Action != Accept && rule.Action != Return; rule.Match.GoingOn && decides && (rule.Action != Jump && rule.Action != Goto || len(strange) > 0) {
 			c.stops = true
-			if c.ahead == nil && c.keeps != netset.Both {
+			if c.ahead == nil && c.keeps != knownOf(Everything(c.base.Family)) {
 				c.ahead = rule
 			}
 		}
@@ -411,9 +412,35 @@ func (c *chainReading) flatten(chain *Chain, in []rules.Flows, depth int) {
 // takenAsLetIn is said of a rule that stops more than the records say.
 const takenAsLetIn = "it may stop known flows too, ahead of the line that lets them in; what comes back is taken as let in"
 
-// goingOn notes what a rule that is for known flows only does with those of some transports.
-func (c *chainReading) goingOn(chain *Chain, rule *Rule, of netset.Transport, depth int) {
-	of &= rule.Match.Transport
+// known is what of known flows comes back to whoever asked, from any port to those that programs ask from: a bit for each transport
+// of each family.
+type known uint8
+
+// askedFrom are the ports that every system takes some of to ask from (RFC 6056 §3.2).
+var askedFrom = netset.PortsOf(netset.PortRange{Lo: 32768, Hi: 60999})
+
+func knownOf(m Match) known {
+	return knownAmong([]rules.Flows{{From: m.From, To: m.To, Transport: m.Transport, Ports: m.Ports}})
+}
+
+func knownAmong(list []rules.Flows) known {
+	var out known
+	for _, f := range list {
+		if !askedFrom.Subtract(f.Ports).IsEmpty() {
+			continue
+		}
+		for i, six := range []bool{false, true} {
+			if !f.From.Of(six).IsEmpty() && !f.To.Of(six).IsEmpty() {
+				out |= known(f.Transport&netset.Both) << (2 * i)
+			}
+		}
+	}
+	return out
+}
+
+// goingOn notes what a rule that is for known flows only does with some of those.
+func (c *chainReading) goingOn(chain *Chain, rule *Rule, of known, depth int) {
+	of &= knownOf(rule.Match)
 	stops := rule.Action == Drop || rule.Action == Reject
 	switch {
 	case !rule.Match.GoingOn:
