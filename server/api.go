@@ -38,7 +38,11 @@ func (a adapter) Handle(op *huma.Operation, handler func(huma.Context)) {
 		for _, v := range c.PathValues() {
 			c.Request().SetPathValue(v.Name, v.Value)
 		}
-		ctx, cancel := context.WithTimeout(c.Request().Context(), requestDeadline)
+		deadline := requestDeadline
+		if op.Metadata[whole] != nil {
+			deadline = keepDeadline
+		}
+		ctx, cancel := context.WithTimeout(c.Request().Context(), deadline)
 		defer cancel()
 		c.SetRequest(c.Request().WithContext(ctx))
 		handle := func(w http.ResponseWriter, r *http.Request) { handler(humago.NewContext(op, r, w)) }
@@ -52,6 +56,9 @@ func (a adapter) Handle(op *huma.Operation, handler func(huma.Context)) {
 
 // tabled marks the operations whose answers are large, and depend on the revision and the day alone.
 const tabled = "tabled"
+
+// whole marks the operations that may look through, or keep, a whole estate.
+const whole = "whole"
 
 func registerAPI(e *echo.Echo, s *Server) huma.API {
 	config := huma.DefaultConfig("Steady Compass", Version)
@@ -84,16 +91,16 @@ func registerAPI(e *echo.Echo, s *Server) huma.API {
 	get(api, "export", "/api/export", "A zone, a hosts file or the estate, as a file", s.getExport)
 	get(api, "kinds", "/api/kinds", "The kinds of records and their words", s.getKinds)
 	post(api, "line", "/api/line", "What a line being typed means, could be, and would clash with", s.postLine)
-	post(api, "text", "/api/text", "What is wrong with a whole text, and what saving it would change", s.postText)
-	post(api, "preview", "/api/preview", "What a change would do", s.postPreview)
+	keep(api, "text", "/api/text", "What is wrong with a whole text, and what saving it would change", s.postText)
+	keep(api, "preview", "/api/preview", "What a change would do", s.postPreview)
 	post(api, "draft-trace", "/api/draft/trace", "A target followed as if a change were made", s.postDraftTrace)
-	post(api, "change", "/api/change", "Make a change", s.postChange)
-	post(api, "save-text", "/api/records", "Make the estate what a whole text says", s.postRecords)
-	post(api, "import", "/api/import", "What taking files over would add, change and leave", s.postImport)
+	keep(api, "change", "/api/change", "Make a change", s.postChange)
+	keep(api, "save-text", "/api/records", "Make the estate what a whole text says", s.postRecords)
+	keep(api, "import", "/api/import", "What taking files over would add, change and leave", s.postImport)
 	post(api, "move", "/api/move", "What the lines would be with another in something's place", s.postMove)
-	post(api, "undo", "/api/undo", "Take back a change", s.postUndo)
-	post(api, "redo", "/api/redo", "Make the change again that was undone last", s.postRedo)
-	post(api, "example", "/api/example", "Load the example into an empty estate", s.postExample)
+	keep(api, "undo", "/api/undo", "Take back a change", s.postUndo)
+	keep(api, "redo", "/api/redo", "Make the change again that was undone last", s.postRedo)
+	keep(api, "example", "/api/example", "Load the example into an empty estate", s.postExample)
 	return api
 }
 
@@ -108,7 +115,18 @@ func table[I, O any](api huma.API, id, path, summary string, handler func(contex
 }
 
 func post[I, O any](api huma.API, id, path, summary string, handler func(context.Context, *I) (*O, error)) {
-	huma.Register(api, huma.Operation{OperationID: id, Method: http.MethodPost, Path: path, Summary: summary, MaxBodyBytes: maxBody, Errors: []int{409, 422}}, handler)
+	huma.Register(api, postOperation(id, path, summary), handler)
+}
+
+// keep is for a question that may be of a whole estate.
+func keep[I, O any](api huma.API, id, path, summary string, handler func(context.Context, *I) (*O, error)) {
+	op := postOperation(id, path, summary)
+	op.Metadata = map[string]any{whole: true}
+	huma.Register(api, op, handler)
+}
+
+func postOperation(id, path, summary string) huma.Operation {
+	return huma.Operation{OperationID: id, Method: http.MethodPost, Path: path, Summary: summary, MaxBodyBytes: maxBody, Errors: []int{409, 422}}
 }
 
 // body wraps an answer as its body.
@@ -469,7 +487,7 @@ const who = "this machine"
 
 // change answers a request that changes the estate. Once the change is kept, it is, whatever happens to the rest.
 func (s *Server) change(ctx context.Context, keep func() (store.Committed, error)) (*body[Changed], error) {
-	done, before, after, err := s.commit(keep)
+	done, before, after, err := s.commit(ctx, keep)
 	if err != nil {
 		return nil, problem(err)
 	}

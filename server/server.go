@@ -29,6 +29,7 @@ import (
 const (
 	maxBody         = 32 << 20 // bytes of a request's body
 	requestDeadline = 20 * time.Second
+	keepDeadline    = 5 * time.Minute // of what keeps, or looks through, a whole estate: it ends with whoever asked
 	shutdownWait    = 3 * time.Second
 )
 
@@ -37,10 +38,10 @@ type Server struct {
 	db       *store.Store
 	log      *slog.Logger
 	current  atomic.Pointer[analysis]
-	previous *analysis  // the one that was current before; guarded by swap
-	swap     sync.Mutex // held by whoever makes another the current one
-	keeping  sync.Mutex // held by whoever keeps a change
-	noting   sync.Mutex // held by whoever works out what a change did
+	previous *analysis     // the one that was current before; guarded by swap
+	swap     sync.Mutex    // held by whoever makes another the current one
+	keeping  chan struct{} // held by whoever keeps a change
+	noting   sync.Mutex    // held by whoever works out what a change did
 	watch    watchers
 	trouble  atomic.Pointer[string] // what is wrong with the database file; nil where nothing is
 	today    func() estate.Date
@@ -48,7 +49,7 @@ type Server struct {
 
 // New is a server for a database.
 func New(db *store.Store, log *slog.Logger) *Server {
-	return &Server{db: db, log: log, today: func() estate.Date { return estate.Date(time.Now().Format(time.DateOnly)) }}
+	return &Server{db: db, log: log, keeping: make(chan struct{}, 1), today: func() estate.Date { return estate.Date(time.Now().Format(time.DateOnly)) }}
 }
 
 // Serve answers on a listener until the context ends.
@@ -138,9 +139,11 @@ func (s *Server) troubled() string {
 
 // commit keeps a change, and has the estate before and after it to be analysed, whatever is changed meanwhile. One after the other:
 // so the analyses go on from each other in the order of the revisions.
-func (s *Server) commit(change func() (store.Committed, error)) (done store.Committed, before, after *analysis, err error) {
-	s.keeping.Lock()
-	defer s.keeping.Unlock()
+func (s *Server) commit(ctx context.Context, change func() (store.Committed, error)) (done store.Committed, before, after *analysis, err error) {
+	if err := hold(ctx, s.keeping); err != nil {
+		return done, nil, nil, err
+	}
+	defer func() { <-s.keeping }()
 	if done, err = change(); err != nil {
 		return done, nil, nil, err
 	}

@@ -143,7 +143,7 @@ export default function Records() {
   const editor = useRef<EditorHandle>(null);
   const [draft, setDraft] = useState<Draft | null>(keptDraft);
   const [answer, setAnswer] = useState<TextAnswer | null>(null);
-  const [saving, setSaving] = useState(false);
+  const [saving, setSaving] = useState<AbortController | null>(null);
   const incoming = useOffered();
   const picker = useRef<HTMLInputElement>(null);
   const asked = useRef(0);
@@ -196,10 +196,14 @@ export default function Records() {
   };
   const save = useCallback(async () => {
     if (!draft || saving) return;
-    setSaving(true);
+    const stop = new AbortController();
+    setSaving(stop);
     try {
       const done = await ask(
-        api.POST('/api/records', { body: { base: draft.base, text: draft.text, why: 'Edited the records' } }),
+        api.POST('/api/records', {
+          body: { base: draft.base, text: draft.text, why: 'Edited the records' },
+          signal: stop.signal,
+        }),
       );
       setDraft(null);
       await refresh();
@@ -209,9 +213,14 @@ export default function Records() {
       });
     } catch (error) {
       const failure = error as Failure;
-      say({ text: failure.message, look: true, problem: failure.problem });
+      if (stop.signal.aborted) {
+        await refresh();
+        say({ text: 'Stopped. What was not kept by then still stands in the editor.' });
+      } else {
+        say({ text: failure.message, look: true, problem: failure.problem });
+      }
     } finally {
-      setSaving(false);
+      setSaving(null);
     }
   }, [draft, saving, say]);
 
@@ -268,7 +277,7 @@ export default function Records() {
               {faults.length === 1 ? 'One line has an error' : `${faults.length} lines have errors`}; nothing can be
               saved yet.
             </h2>
-            {faults.slice(0, 40).map((f) => (
+            {faults.slice(0, mostFaults).map((f) => (
               <FaultRow key={`${f.line}:${f.column}`}>
                 <LinkButton onPress={() => editor.current?.toPlace(f.line, f.column)}>
                   line {f.line}, column {f.column}
@@ -282,6 +291,7 @@ export default function Records() {
                 )}
               </FaultRow>
             ))}
+            {faults.length > mostFaults && <p>and {faults.length - mostFaults} more</p>}
             {dirty && (
               <Acts>
                 <Plain onPress={discard}>Discard</Plain>
@@ -301,10 +311,17 @@ export default function Records() {
               </div>
             )}
             <Acts>
-              <Strong isDisabled={saving} onPress={() => void save()}>
+              <Strong isDisabled={saving !== null} onPress={() => void save()}>
                 Save {changed > 0 ? `${changed} ${changed === 1 ? 'line' : 'lines'}` : ''}
               </Strong>
-              <Plain onPress={discard}>Discard</Plain>
+              {saving === null ? (
+                <Plain onPress={discard}>Discard</Plain>
+              ) : (
+                <>
+                  <Plain onPress={() => saving.abort()}>Stop</Plain>
+                  <Elapsed />
+                </>
+              )}
             </Acts>
             {records.data.revision !== base && (
               <p>
@@ -357,6 +374,19 @@ export default function Records() {
     </Three>
   );
 }
+
+/** How long it has been saving. */
+function Elapsed() {
+  const [seconds, setSeconds] = useState(0);
+  useEffect(() => {
+    const timer = setInterval(() => setSeconds((s) => s + 1), 1000);
+    return () => clearInterval(timer);
+  }, []);
+  return <span role="timer">Saving{seconds > 1 && `, ${seconds} s`}…</span>;
+}
+
+/** How many faults are listed. */
+const mostFaults = 40;
 
 /** How many of a list are shown; what is looked for comes first. */
 const few = 24;
