@@ -277,6 +277,12 @@ func (p *savedRule) option(word string, not bool) {
 			return
 		}
 		m.narrowPorts(set, not)
+	case "--ctstatus":
+		if list := strings.ToUpper(p.next()); list == "DNAT" && !not {
+			m.Translated = true
+		} else {
+			p.rule = p.rule.strange("%s %s", word, list)
+		}
 	case "--ctstate", "--state":
 		list := strings.Split(strings.ToLower(p.next()), ",")
 		if slices.Contains(list, "dnat") && len(list) == 1 && !not {
@@ -332,6 +338,13 @@ func (p *savedRule) option(word string, not bool) {
 	}
 }
 
+// holed says whether a mask is one in which ones stand behind a zero: the addresses are no network.
+func holed(before, mask string) bool {
+	a, err := netip.ParseAddr(before)
+	m, err2 := netip.ParseAddr(mask)
+	return err == nil && err2 == nil && a.BitLen() == m.BitLen()
+}
+
 func (p *savedRule) addresses(list string) (netset.Addrs, bool) {
 	var all []netip.Prefix
 	for _, word := range strings.Split(list, ",") {
@@ -343,6 +356,10 @@ func (p *savedRule) addresses(list string) (netset.Addrs, bool) {
 					if prefix, ok = dotted(before, mask); ok {
 						all = append(all, prefix)
 						continue
+					}
+					if holed(before, mask) {
+						p.rule = p.rule.strange("the addresses %s, whose mask has holes,", word)
+						return netset.Addrs{}, false
 					}
 				}
 				p.wrong, p.expected = fmt.Sprintf("%s is no address", word), "an address or CIDR"

@@ -16,6 +16,12 @@ export const GlobalStyle = createGlobalStyle`
   a { color: inherit; text-decoration: none; }
   h1, h2, h3, p { margin: 0; font-weight: inherit; font-size: inherit; }
   :focus-visible { outline: 2px solid ${(p) => p.theme.ink}; outline-offset: 1px; }
+  /* Where the system chooses the colours, what is chosen is said by a line: grounds and shadows are not there. */
+  @media (forced-colors: active) {
+    [aria-selected='true'], [aria-pressed='true'], [aria-current='page'] { outline: 2px solid Highlight; outline-offset: -2px; }
+    :focus-visible { outline-color: CanvasText; }
+    svg path, svg rect, svg circle, svg line { stroke: CanvasText; }
+  }
   ::selection { background: ${(p) => p.theme.shallowsHead}; }
   ::placeholder { color: ${(p) => p.theme.ink2}; opacity: 1; }
   .visually-hidden { position: absolute; width: 1px; height: 1px; overflow: hidden; clip-path: inset(50%); white-space: nowrap; }
