@@ -55,6 +55,9 @@ func (f Finding) made() *Finding {
 	if f.Records == nil {
 		f.Records = []string{}
 	}
+	if f.Mend != nil && len(f.Mend.Add) > 0 && slices.Equal(f.Mend.Remove, f.Mend.Add) { // it would change nothing
+		f.Mend = nil
+	}
 	return &f
 }
 

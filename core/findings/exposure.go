@@ -37,7 +37,7 @@ func (l *looking) look(e *trace.Open) {
 		if service := Administration(e); service != "" && len(e.Sources.Only) == 0 && len(e.Sources.Except) == 0 {
 			l.note("exposure.admin", e)
 		}
-		if inTheClear(e) {
+		if inTheClear(l.m, e) {
 			l.note("exposure.plaintext", e)
 		}
 	}

@@ -41,7 +41,7 @@ func (c *check) values(all []estate.Record, changing, held map[netip.Addr]*estat
 		}
 		switch addr, _ := netip.ParseAddr(d.Value); {
 		case d.Type == "TXT":
-			c.staleText(d, held)
+			c.staleText(d, all, held)
 		case d.Type != "A" && d.Type != "AAAA" || !addr.IsValid():
 		case changing[addr] != nil:
 			a := changing[addr]
@@ -136,8 +136,9 @@ func (c *check) unsupported(d *estate.DNS, zone *estate.Zone) {
 
 var addressForm = regexp.MustCompile(`(?i)(ip4:|ip6:)([0-9a-f.:]+)`)
 
-// staleText finds addresses in text records (SPF, RFC 7208 §5.6) that a machine of ours held once.
-func (c *check) staleText(d *estate.DNS, held map[netip.Addr]*estate.Address) {
+// staleText finds addresses in text records (SPF, RFC 7208 §5.6) that a machine of ours held once. Where an address record of the
+// name has one too, that is said as well: all is one finding.
+func (c *check) staleText(d *estate.DNS, all []estate.Record, held map[netip.Addr]*estate.Address) {
 	for _, m := range addressForm.FindAllStringSubmatch(d.Value, -1) {
 		addr, err := netip.ParseAddr(m[2])
 		old := held[addr]
@@ -147,6 +148,12 @@ func (c *check) staleText(d *estate.DNS, held map[netip.Addr]*estate.Address) {
 		f := Finding{
 			Code: "name.stale", Subject: d.Owner, Records: lines(d, old),
 			Why: fmt.Sprintf("The text of %s names %s, which %s held once, and no longer: whoever has it now may speak for it.", d.Owner, addr, old.Hosts[0]),
+		}
+		if slices.ContainsFunc(all, func(r estate.Record) bool {
+			o := r.(*estate.DNS)
+			return !o.Off && o.Owner == d.Owner && (o.Type == "A" || o.Type == "AAAA") && o.Value == addr.String()
+		}) {
+			f.Why = fmt.Sprintf("%s leads to %s, which %s held once, and no longer, and its text names it: whoever has it now answers for the name, and may speak for it.", d.Owner, addr, old.Hosts[0])
 		}
 		if host := c.m.PlaceNamed(old.Hosts[0]); host != nil {
 			if now, ok := host.Addr(model.Internet, addr.Is6()); ok {

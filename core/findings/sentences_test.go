@@ -65,3 +65,50 @@ listen box 80 as front
 		}
 	}
 }
+
+// TestWhatHidesBehind holds findings against what hides behind the first thing that is seen: an address behind a text, a folder in the
+// clear behind one that is redirected, an asker behind a rewriting that a list of sources lets in.
+func TestWhatHidesBehind(t *testing.T) {
+	const estate = `zone a.example
+network lan 10.0.0.0/24
+host gate router
+host web
+address gate 203.0.113.1 internet
+address gate 203.0.113.9 internet off
+address gate 10.0.0.1 lan
+address web 10.0.0.5 lan
+dns a.example A 203.0.113.1
+dns old.a.example TXT "v=spf1 ip4:203.0.113.9 -all"
+forward gate 80,443 to 10.0.0.5 hairpin
+listen web 80 as front
+listen web 443 as front tls
+cert c for a.example expires 2027-10-01 on web
+site front a.example at 443 files "/srv/www"
+`
+	for _, test := range []struct{ lines, code, want, mend string }{
+		{"", "name.stale", "The text of old.a.example names 203.0.113.9, which gate held once, and no longer: whoever has it now may speak for it.", ""},
+		{"dns old.a.example A 203.0.113.9", "name.stale", "old.a.example leads to 203.0.113.9, which gate held once, and no longer, and its text names it: whoever has it now answers for the name, and may speak for it.", ""},
+		{"site front a.example at 80 redirect https", "exposure.plaintext", "", ""},
+		{"site front a.example at 80 path /x redirect https\nsite front a.example at 80 files \"/srv/www\"", "exposure.plaintext", "Anyone on the internet reaches site a.example of front on web at 203.0.113.1, and what is said there can be read on the way.", `site front a.example at 80 files "/srv/www" => site front a.example at 80 redirect https`},
+		{"site front a.example at 80 files \"/srv/a\" sources lan\noutbound gate from any leaving lan as 10.0.0.1\nintend a.example 80 for lan reaching web", "exposure.wider", "Open to more than it is meant for: for lan, and anyone on the internet reaches it too, at site a.example of front on web at 203.0.113.1.", " => "},
+	} {
+		var said, mends []string
+		for _, f := range looked(t, reread(t, estate+test.lines+"\n")).Findings {
+			if f.Code != test.code {
+				continue
+			}
+			said = append(said, f.Why)
+			if f.Mend == nil {
+				mends = append(mends, " => ")
+				continue
+			}
+			mends = append(mends, strings.Join(f.Mend.Remove, "; ")+" => "+strings.Join(f.Mend.Add, "; "))
+		}
+		if got := strings.Join(said, "\n"); got != test.want {
+			t.Errorf("%s\nsays %q\nwant %q", test.lines, got, test.want)
+		}
+		if got := strings.Join(mends, "\n"); test.mend != "" && got != test.mend {
+			t.Errorf("%s\nmends %q\nwant %q", test.lines, got, test.mend)
+		}
+	}
+}

@@ -237,13 +237,17 @@ func (c *check) encrypting(e *trace.Open) *trace.Mend {
 	if e.Picked == nil {
 		return nil
 	}
+	served := clearSite(c.m, e)
+	if served == nil {
+		return nil
+	}
 	for _, s := range c.m.Services[e.Service].Sites {
-		if s.Name != *e.Site || s.Record == e.Picked || !s.Record.Redirect.IsZero() {
+		if s.Name != *e.Site || s.Record == served || !s.Record.Redirect.IsZero() {
 			continue
 		}
 		for _, l := range c.m.Services[e.Service].Listens {
-			if l.TLS && l.Bind.Set().Contains(443) && (s.Ports.IsEmpty() || s.Ports.Contains(443)) && len(e.Picked.Names) == 1 {
-				return &trace.Mend{Remove: lines(e.Picked), Add: lines(estate.With(e.Picked, func(n *estate.Site) {
+			if l.TLS && l.Bind.Set().Contains(443) && (s.Ports.IsEmpty() || s.Ports.Contains(443)) && len(served.Names) == 1 {
+				return &trace.Mend{Remove: lines(served), Add: lines(estate.With(served, func(n *estate.Site) {
 					*n = estate.Site{Common: n.Common, Service: n.Service, Names: n.Names, At: n.At, Path: n.Path, Default: n.Default, Redirect: estate.Redirect{HTTPS: true}}
 				}))}
 			}

@@ -1,6 +1,8 @@
 package findings
 
 import (
+	"steady-compass/core/estate"
+	"steady-compass/core/model"
 	"steady-compass/core/netset"
 	"steady-compass/core/trace"
 )
@@ -76,14 +78,27 @@ func Administration(e *trace.Open) string {
 	return usedFor(adminPorts, e)
 }
 
-// inTheClear says whether what is said at something open can be read on the way: a site that is served without TLS, or a
-// protocol that never encrypts.
-func inTheClear(e *trace.Open) bool {
+// inTheClear says whether what is said at something open can be read on the way: a site that is served without TLS, on any of its
+// paths, or a protocol that never encrypts.
+func inTheClear(m *model.Model, e *trace.Open) bool {
 	if e.Listen.TLS || e.Listen.Passthrough || e.Range.Contains(443) { // on 443 TLS is spoken first
 		return false
 	}
 	if e.Site != nil {
-		return e.Transport == "tcp" && e.Picked.Redirect.IsZero()
+		return e.Transport == "tcp" && clearSite(m, e) != nil
 	}
 	return usedFor(clearPorts, e) != ""
+}
+
+// clearSite is the site that serves what is not redirected of a name at something open; nil where all of it is.
+func clearSite(m *model.Model, e *trace.Open) *estate.Site {
+	if e.Picked.Redirect.IsZero() {
+		return e.Picked
+	}
+	for _, s := range m.Services[e.Service].Sites {
+		if s.Name == *e.Site && s.Record.Redirect.IsZero() && (s.Ports.IsEmpty() || s.Ports.Contains(e.Port)) {
+			return s.Record
+		}
+	}
+	return nil
 }

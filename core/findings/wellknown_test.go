@@ -36,7 +36,7 @@ func TestWhatPortsAreFor(t *testing.T) {
 		if use := Administration(o); (use != "") != c.admin {
 			t.Errorf("%s/%s on %d is for administration: %q, want %v", c.entered, c.transport, c.landed, use, c.admin)
 		}
-		if got := inTheClear(o); got != c.clear {
+		if got := inTheClear(nil, o); got != c.clear {
 			t.Errorf("%s/%s on %d is in the clear: %v, want %v", c.entered, c.transport, c.landed, got, c.clear)
 		}
 		site := "a.example"
@@ -44,10 +44,10 @@ func TestWhatPortsAreFor(t *testing.T) {
 		if use := Administration(o); use != "" {
 			t.Errorf("a site on %s/%s is for administration: %q", c.entered, c.transport, use)
 		}
-		if got, want := inTheClear(o), c.transport == "tcp" && !c.entered.Contains(443); got != want {
+		if got, want := inTheClear(nil, o), c.transport == "tcp" && !c.entered.Contains(443); got != want {
 			t.Errorf("a site without TLS on %s/%s is in the clear: %v, want %v", c.entered, c.transport, got, want)
 		}
-		if o.Listen.TLS = true; inTheClear(o) {
+		if o.Listen.TLS = true; inTheClear(nil, o) {
 			t.Errorf("a site with TLS on %s/%s is in the clear", c.entered, c.transport)
 		}
 	}
