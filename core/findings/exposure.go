@@ -128,7 +128,7 @@ func (s *survey) lets(m *estate.Map) bool {
 // front, and are not meant by it.
 func (l *looking) around(e *trace.Open) (backend, bool) {
 	b, ok := l.before(e.Place, landed(e))
-	if !ok || slices.Contains(b.fronts, e.Place) {
+	if !ok || slices.Contains(b.fronts, e.Place) && (b.front == nil || b.front.Site == nil || b.front.Site.Service == e.Service) { // what takes it is a front itself
 		return b, false
 	}
 	net := l.m.NetNamed(l.from)

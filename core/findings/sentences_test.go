@@ -86,6 +86,8 @@ cert c for a.example expires 2027-10-01 on web
 site front a.example at 443 files "/srv/www"
 `
 	for _, test := range []struct{ lines, code, want, mend string }{
+		{"site front a.example at 80 to http://localhost:9000 sources 198.51.100.0/25\noutbound gate from any leaving lan as 10.0.0.1\nlisten web 9000 as app\nintend a.example 80 for 198.51.100.0/25", "site.sources", "The site lets in 198.51.100.0/25 only, and sees whoever asks as 10.0.0.1, the source that gate gives on the way. (from 198.51.100.0/25)", ""},
+		{"site front a.example at 80 to http://localhost:9000\nlisten web 9000 as app\nforward gate 9000 to 10.0.0.5\nintend a.example 80 for internet", "exposure.bypass", "Anyone on the internet reaches app on web at 203.0.113.1 around its front web.\nLan reaches app on web at 10.0.0.5 around its front web.", ""},
 		{"", "name.stale", "The text of old.a.example names 203.0.113.9, which gate held once, and no longer: whoever has it now may speak for it.", ""},
 		{"dns old.a.example A 203.0.113.9", "name.stale", "old.a.example leads to 203.0.113.9, which gate held once, and no longer, and its text names it: whoever has it now answers for the name, and may speak for it.", ""},
 		{"site front a.example at 80 redirect https", "exposure.plaintext", "", ""},

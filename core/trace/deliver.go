@@ -923,7 +923,7 @@ func (r *run) loopBack(h *model.Place, w way, as netip.Addr) way {
 	if w.forward != nil {
 		by = w.forward.Record
 	}
-	w.rewrittenBy(h.ID, as)
+	w.rewrittenBy(h.ID, as, nil)
 	w.walk(Step{Stage: StageRewrite, At: h.Name, Verdict: Pass, Ground: Shallows, Records: lines(by), Why: r.say("Looped back: the source becomes %s.", as)})
 	return w
 }
@@ -1020,7 +1020,7 @@ func (r *run) rewrite(w *way, h *model.Place, a netip.Addr, by estate.Record) {
 	if s, ok := w.src.set.Single(); ok && s == a {
 		return
 	}
-	w.rewrittenBy(h.ID, a)
+	w.rewrittenBy(h.ID, a, by)
 	w.walk(Step{Stage: StageRewrite, At: h.Name, Verdict: Pass, Ground: r.ground(h), Records: lines(by), Why: r.say("The source becomes %s.", a)})
 }
 

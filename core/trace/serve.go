@@ -673,9 +673,15 @@ func (s *serving) act(f served, l landing, site *model.Site, how picked, q reque
 		if out != nil {
 			d := f
 			d.way = *out
-			why := sentence("The site lets in %s only.", selectorWords(rec.Sources))
-			d.walk(Step{Stage: StageSite, At: place.Name, Verdict: Broken, Ground: Land, Records: lines(rec), Why: why})
-			d.stop(Denied, Break{Code: "site.sources", At: place.Name, Subject: s.goal.subject, Short: "source denied", Why: why, Records: lines(rec)})
+			why, records := sentence("The site lets in %s only.", selectorWords(rec.Sources)), lines(rec)
+			if h := d.hiddenBy(); h != nil {
+				why = sentence("The site lets in %s only, and sees whoever asks as %s, the source that %s gives on the way.", selectorWords(rec.Sources), h.gave, m.Places[h.place].Name)
+				if h.as != nil {
+					records = append(records, lines(h.as)...)
+				}
+			}
+			d.walk(Step{Stage: StageSite, At: place.Name, Verdict: Broken, Ground: Land, Records: records, Why: why})
+			d.stop(Denied, Break{Code: "site.sources", At: place.Name, Subject: s.goal.subject, Short: "source denied", Why: why, Records: records})
 			d.cell().Site = site.Name
 			s.finish(d)
 		}

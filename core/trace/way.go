@@ -109,6 +109,7 @@ type held struct {
 	by    *model.Filter // of a machine that filtered it
 	was   source        // of a machine that rewrote the source: the one before
 	gave  netip.Addr    // and the one that it gave
+	as    estate.Record // by which line; nil where none says so
 	asked *dest         // of a machine that translated the destination: the one before
 }
 
@@ -399,10 +400,21 @@ func (w *way) translatedBy(p model.PlaceID, asked dest) {
 }
 
 // rewrittenBy gives the branch one source address, by a machine that gives its replies the old one.
-func (w *way) rewrittenBy(p model.PlaceID, a netip.Addr) {
+func (w *way) rewrittenBy(p model.PlaceID, a netip.Addr, by estate.Record) {
 	was := w.src
 	w.rewriteSource(a)
-	w.held = &held{prev: w.held, place: p, was: was, gave: a}
+	w.held = &held{prev: w.held, place: p, was: was, gave: a, as: by}
+}
+
+// hiddenBy is the machine that gave a flow the source that it has now; nil where it still has its own.
+func (w *way) hiddenBy() *held {
+	s, one := w.src.set.Single()
+	for h := w.held; h != nil; h = h.prev {
+		if h.gave.IsValid() && one && h.gave == s {
+			return h
+		}
+	}
+	return nil
 }
 
 // lines are records as canonical lines, each once.
