@@ -86,7 +86,7 @@ func (r *reading) unread(c *Chain) {
 		}
 		what, which = "the listing does not tell whether the table is dormant", "all that it meets"
 	}
-	r.out.Left = append(r.out.Left, fmt.Sprintf("line %d: table %s %s, chain %s: %s; %s is undecided", c.Line, c.Family, c.Table, c.Name, what, which))
+	r.leftOf(c, what+"; "+which+" is undecided")
 	for _, hook := range hooks {
 		name := cmp.Or(estate.CleanName(c.Name), r.Host+"-"+c.Hook)
 		all := Everything(c.Family)
@@ -124,7 +124,15 @@ func (r *reading) chain(near *Chain, name string) *Chain {
 }
 
 func (r *reading) left(rule *Rule, what string) {
-	line := fmt.Sprintf("line %d: %s: %s", rule.Line, rule.Text, what)
+	r.leave(fmt.Sprintf("line %d: %s: %s", rule.Line, rule.Text, what))
+}
+
+func (r *reading) leftOf(c *Chain, what string) {
+	r.leave(fmt.Sprintf("line %d: table %s %s, chain %s: %s", c.Line, c.Family, c.Table, c.Name, what))
+}
+
+// leave says of something that it is left, once.
+func (r *reading) leave(line string) {
 	if !slices.Contains(r.out.Left, line) {
 		r.out.Left = append(r.out.Left, line)
 	}
@@ -206,7 +214,7 @@ func (r *reading) filterAt(c *Chain, hook model.Hook, entering rules.Nets, itsel
 		r.left(cr.ahead, takenAsLetIn)
 	}
 	if cr.unsure || cr.keeps != 0 && cr.keeps != every || cr.keeps == 0 && cr.fresh {
-		r.out.Left = append(r.out.Left, fmt.Sprintf("line %d: table %s %s, chain %s: what becomes of known flows is not the same for all, and cannot be said; all that it meets is undecided", c.Line, c.Family, c.Table, c.Name))
+		r.leftOf(c, "what becomes of known flows is not the same for all, and cannot be said; all that it meets is undecided")
 		cr.parts, cr.keeps = slices.Insert(cr.parts, 0, part{all, "unknown"}), 0
 	}
 	if whole {
