@@ -8,6 +8,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"maps"
 	"net/netip"
 	"os"
@@ -163,50 +164,30 @@ func (g given) find(name string) (int, bool) {
 	return found, n == 1
 }
 
-// named are the files that those given name themselves, by include and extends.
+// named are the files that those given name themselves, by include and extends. Where one cannot be looked through, its error is that
+// of a file that is named and not read: what is not known to name given files only is not followed.
 func (g given) named() (map[int]bool, error) {
 	out := map[int]bool{}
 	for _, f := range g.files {
-		var top struct {
-			Include  yaml.Node
-			Services map[string]struct{ Extends yaml.Node }
-		}
-		if yaml.Unmarshal([]byte(f.Text), &top) != nil {
-			continue // what is wrong with it is said elsewhere
-		}
-		for _, one := range top.Include.Content {
-			list := []string{one.Value}
-			if one.Kind == yaml.MappingNode {
-				var entry map[string]yaml.Node
-				if err := one.Decode(&entry); err != nil {
-					return nil, fmt.Errorf("include: %w", err)
-				}
-				at := entry["path"]
-				for word := range entry {
-					if word != "path" {
-						return nil, fmt.Errorf("include: %s names files that are not read; expected a path alone", word)
-					}
-				}
-				if list = []string{at.Value}; at.Kind == yaml.SequenceNode {
-					list = nil
-					for _, n := range at.Content {
-						list = append(list, n.Value)
-					}
-				}
+		docs := yaml.NewDecoder(strings.NewReader(f.Text))
+		for {
+			var top map[string]any // aliases, merges and all
+			if err := docs.Decode(&top); errors.Is(err, io.EOF) {
+				break
+			} else if err != nil {
+				return nil, errUnread
 			}
-			for _, name := range list {
-				i, ok := g.find(name)
-				if !ok {
-					return nil, fmt.Errorf("include: %q is another file, which is not read: give it with this one", name)
-				}
-				out[i] = true
+			if err := g.included(top["include"], out); err != nil {
+				return nil, err
 			}
-		}
-		for _, service := range top.Services {
-			var base struct{ File string }
-			if service.Extends.Kind == yaml.MappingNode && service.Extends.Decode(&base) == nil && base.File != "" {
-				if i, ok := g.find(base.File); ok {
-					out[i] = true
+			services, _ := top["services"].(map[string]any)
+			for _, service := range services {
+				body, _ := service.(map[string]any)
+				base, _ := body["extends"].(map[string]any)
+				if name, _ := base["file"].(string); name != "" {
+					if i, ok := g.find(name); ok {
+						out[i] = true
+					}
 				}
 			}
 		}
@@ -215,6 +196,43 @@ func (g given) named() (map[int]bool, error) {
 		delete(out, 0)
 	}
 	return out, nil
+}
+
+// errUnread is of files that cannot be looked through for those that they name; what is wrong with them the library says.
+var errUnread = errors.New("a file that names others cannot be read")
+
+// included adds the files that an include names.
+func (g given) included(include any, out map[int]bool) error {
+	if include == nil {
+		return nil
+	}
+	list, ok := include.([]any)
+	if !ok {
+		return errors.New("include: what it names is not read; expected a list of files that are given")
+	}
+	for _, one := range list {
+		if entry, ok := one.(map[string]any); ok {
+			for word := range entry {
+				if word != "path" {
+					return fmt.Errorf("include: %s names files that are not read; expected a path alone", word)
+				}
+			}
+			one = entry["path"]
+		}
+		names, ok := one.([]any)
+		if !ok {
+			names = []any{one}
+		}
+		for _, name := range names {
+			text, _ := name.(string)
+			i, ok := g.find(text)
+			if !ok {
+				return fmt.Errorf("include: %q is another file, which is not read: give it with this one", text)
+			}
+			out[i] = true
+		}
+	}
+	return nil
 }
 
 func load(src Source) (*types.Project, error) {
@@ -229,7 +247,8 @@ func load(src Source) (*types.Project, error) {
 	}
 	files := given{files: src.Files}
 	named, err := files.named()
-	if err != nil {
+	unread := errors.Is(err, errUnread)
+	if err != nil && !unread {
 		return nil, err
 	}
 	if len(named) > 0 {
@@ -245,7 +264,7 @@ func load(src Source) (*types.Project, error) {
 	}
 	return loader.LoadWithContext(context.Background(), details, func(o *loader.Options) {
 		o.SetProjectName(cmp.Or(loader.NormalizeProjectName(cmp.Or(src.Project, folder(src.Files[0].Name))), "project"), src.Project != "")
-		o.SkipResolveEnvironment, o.SkipResolveLabels = true, true
+		o.SkipResolveEnvironment, o.SkipResolveLabels, o.SkipInclude = true, true, unread
 		o.Profiles = src.Profiles
 		o.ResourceLoaders = []loader.ResourceLoader{files}
 		o.Interpolate.Substitute = func(text string, values template.Mapping) (string, error) {

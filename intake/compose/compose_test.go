@@ -198,6 +198,9 @@ func TestFilesOfFiles(t *testing.T) {
 		"a file that was not given":    {main, db},
 		"a file with variables":        {"include:\n  - path: b.yaml\n    env_file: /etc/shadow\nservices: {}\n", db},
 		"a folder elsewhere":           {"include:\n  - path: b.yaml\n    project_directory: /etc\nservices: {}\n", db},
+		"by an alias":                  {"x: &i\n  - path: b.yaml\n    env_file: /etc/shadow\ninclude: *i\nservices: {}\n", db},
+		"in a second document":         {"services: {}\n---\ninclude:\n  - path: b.yaml\n    env_file: /etc/shadow\n", db},
+		"beside services of no shape":  {"services: 5\ninclude:\n  - path: b.yaml\n    env_file: /etc/shadow\n", db},
 		"a given file's absolute path": {"include: [b.yaml]\nservices: {}\n", "services:\n  web:\n    extends: {file: /etc/passwd, service: root}\n"},
 	} {
 		var files []compose.File

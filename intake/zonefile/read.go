@@ -10,6 +10,7 @@ import (
 	"net/netip"
 	"regexp"
 	"slices"
+	"sort"
 	"strconv"
 	"strings"
 	"testing/fstest"
@@ -204,9 +205,17 @@ func faultOf(err error, main string) intake.FileFault {
 type mended struct {
 	fs.FS
 	text    map[string][]byte
+	parted  parted
 	reading []*followed       // the file that is read, and what it includes within it
 	open    *intake.FileFault // a parenthesis that is never closed, in the files read so far
 	used    int               // how often one was included
+}
+
+// parted is the file that was last taken apart into its entries.
+type parted struct {
+	file string
+	text []byte
+	of   []entry
 }
 
 // mostIncludes is how often files may include others: one that includes itself would go on for ever.
@@ -256,14 +265,26 @@ func (m *mended) place(main string) place {
 	return place{main, 0}
 }
 
+// entriesOf are the entries of a file as it is mended.
+func (m *mended) entriesOf(file string) []entry {
+	if m.parted.of == nil || m.parted.file != file || &m.parted.text[0] != &m.text[file][0] {
+		m.parted.file, m.parted.text = file, m.text[file]
+		m.parted.of = entries(strings.SplitAfter(string(m.text[file]), "\n"))
+	}
+	return m.parted.of
+}
+
 // entryAt is the entry of a file that a line is of.
 func (m *mended) entryAt(at place) (entry, bool) {
-	for _, e := range entries(strings.SplitAfter(string(m.text[at.file]), "\n")) {
-		if e.first < at.line && at.line <= e.last+1 {
-			return e, true
-		}
+	if len(m.text[at.file]) == 0 {
+		return entry{}, false
 	}
-	return entry{}, false
+	list := m.entriesOf(at.file)
+	i := sort.Search(len(list), func(i int) bool { return at.line <= list[i].last+1 })
+	if i == len(list) || at.line <= list[i].first {
+		return entry{}, false
+	}
+	return list[i], true
 }
 
 // blame puts a fault where its record begins: the parser tells of what a directive makes by its lines there, and of a record that is
@@ -278,7 +299,10 @@ func (m *mended) blame(f *intake.FileFault, last place) {
 	if f.File != last.file {
 		return
 	}
-	for _, e := range entries(strings.SplitAfter(string(m.text[f.File]), "\n")) {
+	if len(m.text[f.File]) == 0 {
+		return
+	}
+	for _, e := range m.entriesOf(f.File) {
 		text := strings.TrimSpace(e.text)
 		if e.first < last.line || text == "" || text[0] == ';' || text[0] == '$' {
 			continue
@@ -536,7 +560,7 @@ func (b *builder) take(r rr) {
 				f.File, f.Line = r.at.file, e.first+1
 			}
 		}
-		b.reading.Faults = append(b.reading.Faults, f)
+		b.reading.Faults = intake.AddFault(b.reading.Faults, f)
 		return
 	}
 	if line := estate.Line(d); !b.seen[line] {

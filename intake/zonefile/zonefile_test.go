@@ -345,3 +345,11 @@ dns       a.example A 192.0.2.8
 		t.Errorf("%d change, %d come, %d gone, %d displaced", len(p.Change), len(p.Add), len(p.Gone), len(p.Displaced))
 	}
 }
+
+// TestManyFaults reads a zone in which every record is at fault: each is told by its line, and no more than anybody reads.
+func TestManyFaults(t *testing.T) {
+	r := read(t, "a.example", "$TTL 60\n"+strings.Repeat("x.other.test. A 192.0.2.1\n", 60_000), parsed(t, ""))
+	if n := len(r.Faults); n != intake.MostFaults+1 || r.Faults[999].Line != 1001 {
+		t.Errorf("%d faults, the thousandth %v", n, r.Faults[min(n, 1000)-1])
+	}
+}
