@@ -117,6 +117,41 @@ func TestBackToTheRow(t *testing.T) {
 	}
 }
 
+// TestListByKeys goes through the findings and the machines by keys: the choice moves, is announced, stands in the address
+// when it rests, and is there again when one comes back.
+func TestListByKeys(t *testing.T) {
+	p := start(t, "demo")
+	b := open(t, p.url+"/findings")
+	const chosen = `document.querySelector('[role=option][aria-selected=true]')`
+	b.until(chosen)
+	first := eval[string](b, chosen+`.innerText`)
+	for _, key := range []string{kb.ArrowDown, "j", kb.ArrowDown, kb.ArrowUp, "4", "z"} {
+		b.press(key)
+	}
+	third := eval[string](b, `document.querySelectorAll('[role=option]')[2].innerText`)
+	b.until(fmt.Sprintf(`%s?.innerText === %q && document.activeElement === %s`, chosen, third, chosen))
+	b.until(`decodeURIComponent(location.pathname).includes(` + chosen + `.dataset.code)`)
+	b.press(kb.Enter)
+	b.until(`location.pathname.startsWith('/trace/')`)
+	b.until(`(history.back(), true)`)
+	b.until(fmt.Sprintf(`%s?.innerText === %q`, chosen, third))
+	b.press(kb.Home)
+	b.until(fmt.Sprintf(`%s?.innerText === %q`, chosen, first))
+	b.press(kb.End)
+	b.until(`+` + chosen + `?.getAttribute('aria-posinset') === +` + chosen + `?.getAttribute('aria-setsize')`)
+
+	b.do(chromedp.Navigate(p.url + "/ports?machine=azimuth"))
+	const active = `document.getElementById(document.querySelector('[role=grid]')?.getAttribute('aria-activedescendant'))`
+	b.until(active + `?.dataset.machine === 'azimuth' && document.activeElement.getAttribute('role') === 'grid'`)
+	b.press(kb.ArrowDown)
+	b.until(active + `?.dataset.machine === 'zenith'`)
+	b.press(kb.ArrowRight)
+	b.until(active + `?.getAttribute('role') === 'gridcell' && ` + active + `.getAttribute('aria-selected') === 'true'`)
+	b.until(`location.search.includes('machine=zenith') && location.search.includes('port=22')`)
+	b.press("w")
+	b.until(`location.pathname.startsWith('/uses')`)
+}
+
 // TestAcceptSaysWhyNot accepts a finding without a reason and a day: it is said what is missing.
 func TestAcceptSaysWhyNot(t *testing.T) {
 	p := start(t, "demo")

@@ -115,6 +115,7 @@ type DoorEffect struct {
 	Ports     string `json:"ports"`
 	Transport string `json:"transport"`
 	Place     string `json:"place"`
+	To        string `json:"to"` // whom it is open to, in words
 	Opens     bool   `json:"opens"`
 	Declared  bool   `json:"declared"`
 }
@@ -422,7 +423,7 @@ func doors(list []*trace.OpenAt) doorSet {
 		k := strings.Join([]string{o.Address, o.Ports, o.Transport, o.Place, strings.Join(o.Sources.Only, ","), strings.Join(o.Sources.Except, ",")}, " ")
 		d, there := set.at[k]
 		if !there {
-			d = DoorEffect{o.Address, o.Ports, o.Transport, o.Place, true, true}
+			d = DoorEffect{o.Address, o.Ports, o.Transport, o.Place, o.Sources.String(), true, true}
 			set.order = append(set.order, k)
 		}
 		d.Declared = d.Declared && o.Intent == trace.Declared

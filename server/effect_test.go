@@ -50,7 +50,7 @@ func TestEffects(t *testing.T) {
 	for _, c := range []struct {
 		edit    string // "- line" goes, another comes
 		names   string // name:port before>after
-		doors   string // +/- address ports place
+		doors   string // +/- address ports place, and whom to
 		shut    string // place:port from whom, ! where nobody is left
 		fixed   string
 		brought string
@@ -58,13 +58,14 @@ func TestEffects(t *testing.T) {
 	}{
 		{
 			edit:  "- rule edge pass 80,443 from internet to web\nrule edge pass 80 from internet to web",
-			names: "a.example:443 arrives>silent, www.a.example:443 arrives>silent", doors: "- 203.0.113.1 443 web", brought: "intent.unmet path.blocked",
+			names: "a.example:443 arrives>silent, www.a.example:443 arrives>silent", doors: "- 203.0.113.1 443 web to the internet", brought: "intent.unmet path.blocked",
 		},
 		{
 			edit:  "rule edge at 1 drop any from internet",
-			names: "a.example:443 arrives>silent, www.a.example:443 arrives>silent", doors: "- 203.0.113.1 443 web, - 203.0.113.1 80 web", fixed: "exposure.undeclared", brought: "intent.unmet path.blocked",
+			names: "a.example:443 arrives>silent, www.a.example:443 arrives>silent", doors: "- 203.0.113.1 443 web to the internet, - 203.0.113.1 80 web to the internet", fixed: "exposure.undeclared", brought: "intent.unmet path.blocked",
 		},
-		{edit: "forward gate 2222 to 10.0.0.5:22\nrule edge pass 22 from internet to web\nrule own pass 22 from internet", doors: "+ 203.0.113.1 2222 web", brought: "exposure.wider"},
+		{edit: "forward gate 2223 to 10.0.0.5:22 from 198.51.100.7\nrule edge pass 22 from internet to web\nrule own pass 22 from internet", doors: "+ 203.0.113.1 2223 web to 198.51.100.7", brought: "exposure.wider"},
+		{edit: "forward gate 2222 to 10.0.0.5:22\nrule edge pass 22 from internet to web\nrule own pass 22 from internet", doors: "+ 203.0.113.1 2222 web to the internet", brought: "exposure.wider"},
 		{edit: "- rule own pass 22 from lan", shut: "web:22 lan!", brought: "intent.unmet path.blocked"},
 		{edit: "- site front www.a.example at 443 files", names: "www.a.example:443 arrives>unanswered", brought: "site.none"},
 		{edit: "- listen db 5432 as store", names: "a.example:443 arrives>gateway-error", fixed: "exposure.bypass", brought: "upstream.refused"},
@@ -103,7 +104,7 @@ func TestEffects(t *testing.T) {
 			names = append(names, fmt.Sprintf("%s:%d %s>%s", n.Name, n.Port, n.Before, n.After))
 		}
 		for _, d := range got.Doors {
-			doors = append(doors, fmt.Sprintf("%s %s %s %s", map[bool]string{true: "+", false: "-"}[d.Opens], d.Address, d.Ports, d.Place))
+			doors = append(doors, fmt.Sprintf("%s %s %s %s to %s", map[bool]string{true: "+", false: "-"}[d.Opens], d.Address, d.Ports, d.Place, d.To))
 		}
 		for _, s := range got.Shut {
 			shut = append(shut, fmt.Sprintf("%s:%d %s%s", s.Place, s.Port, strings.Join(s.From, "+"), map[bool]string{true: "!"}[s.Nobody]))

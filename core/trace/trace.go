@@ -5,8 +5,10 @@
 package trace
 
 import (
+	"fmt"
 	"net/netip"
 	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 
@@ -137,6 +139,33 @@ type Sources struct {
 	Of     string   `json:"of"`
 	Only   []string `json:"only" nullable:"false"`
 	Except []string `json:"except" nullable:"false"`
+}
+
+// String says them in words, of a long list the first: "the internet", "the internet but 192.0.2.1", "198.51.100.64/26".
+func (s Sources) String() string {
+	all := s.Of
+	if all == "internet" {
+		all = "the internet"
+	}
+	switch {
+	case len(s.Only) > 0:
+		return fewOf(s.Only)
+	case len(s.Except) > 0:
+		return all + " but " + fewOf(s.Except)
+	}
+	return all
+}
+
+func fewOf(blocks []string) string {
+	const most = 3
+	var out []string
+	for _, b := range blocks[:min(len(blocks), most)] {
+		out = append(out, strings.TrimSuffix(strings.TrimSuffix(b, "/32"), "/128")) // a single address is written so
+	}
+	if more := len(blocks) - most; more > 0 {
+		return fmt.Sprintf("%s and %d more", strings.Join(out, ", "), more)
+	}
+	return strings.Join(out, ", ")
 }
 
 // Path is one way that a flow takes, to its end.

@@ -140,6 +140,9 @@ func commonTTL(records []dns.RR) estate.Seconds {
 	best := estate.NotGiven
 	for _, r := range records {
 		t := r.Header().Ttl
+		if estate.Seconds(t) > estate.MaxSeconds {
+			continue
+		}
 		count[t]++
 		if best == estate.NotGiven || count[t] > count[uint32(best)] || count[t] == count[uint32(best)] && estate.Seconds(t) < best {
 			best = estate.Seconds(t)
@@ -577,6 +580,8 @@ func (b *builder) record(r rr) (*estate.DNS, error) {
 		return nil, errors.New("the owner is no name that can be written down")
 	case !names.Under(owner, b.zone):
 		return nil, errors.New("the owner is not in the zone")
+	case estate.Seconds(h.Ttl) > estate.MaxSeconds:
+		return nil, fmt.Errorf("a ttl of %d s is over the %d s that one can be (RFC 2181, section 8)", h.Ttl, estate.MaxSeconds)
 	}
 	if line, ok := strings.CutPrefix(strings.TrimSpace(strings.TrimPrefix(r.comment, ";")), recordedAs); ok {
 		line = strings.NewReplacer("%3B", ";", "%25", "%").Replace(strings.TrimSpace(line))

@@ -142,6 +142,8 @@ func TestFaults(t *testing.T) {
 		{"a file that was not given", "$TTL 60\na A 192.0.2.2\n$INCLUDE /etc/zones/none\nb A 192.0.2.3", "3", "a b"},
 		{"no such type", "$TTL 60\na FOO 192.0.2.1\nb A 192.0.2.2", "2", "b"},
 		{"quote left open", "$TTL 60\na TXT \"x\nb A 192.0.2.2\nc A 192.0.2.3", "2", "b c"},
+		{"a ttl that none can be", "$TTL 60\na 2687731204 A 192.0.2.1\nb 2147483647 A 192.0.2.2", "2", "b"},
+		{"a default that no ttl can be", "$TTL 2687731204\na A 192.0.2.1\nb 60 A 192.0.2.2", "2", "b"},
 		{"nothing but noise", "\x00\xff\xfe<html>", "1", ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {

@@ -720,6 +720,7 @@ export interface components {
             opens: boolean;
             place: string;
             ports: string;
+            to: string;
             transport: string;
         };
         DraftQuestion: {

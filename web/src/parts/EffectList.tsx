@@ -98,13 +98,13 @@ export function EffectList({ effect, verb, flush }: { effect: Effect; verb: stri
           ))
         )}
         {effect.doors.slice(0, shown).map((d) => (
-          <li key={d.address + d.ports + d.transport + String(d.opens) + d.place}>
+          <li key={d.address + d.ports + d.transport + String(d.opens) + d.place + d.to}>
             <code>
               {d.address.includes(':') ? `[${d.address}]` : d.address}:{d.ports}
               {d.transport === 'udp' && '/udp'}
             </code>
             <Look $look={d.opens && !d.declared}>
-              {d.opens ? `opens to the internet${d.declared ? ', as meant' : ', undeclared'}` : 'closes'}
+              {d.opens ? `opens to ${d.to}${d.declared ? ', as meant' : ', undeclared'}` : `closes to ${d.to}`}
             </Look>
           </li>
         ))}

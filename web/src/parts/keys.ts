@@ -29,6 +29,7 @@ export function useKeys(keys: Keys) {
     const onKey = (e: KeyboardEvent) => {
       if (e.defaultPrevented || e.ctrlKey || e.metaKey || e.altKey || typing(e.target)) return;
       if (document.querySelector('[role=dialog]')) return;
+      if (e.key === 'Enter' && e.target instanceof HTMLElement && e.target.closest('a, button')) return;
       if (left && performance.now() < left.until) {
         if (e.key.length === 1) left.field.focus(); // where the key is then typed
         return;

@@ -1,23 +1,49 @@
 // Addresses of things: every view, trace and finding has its own.
-import { useCallback } from 'react';
+import { useCallback, useEffect, useRef, useState } from 'react';
 import { useLocation, useSearch } from 'wouter';
 
 /** A word of the query string, and how to change it. */
 export function useQueryWord(key: string, fallback: string): [string, (value: string) => void] {
   const search = useSearch();
-  const [location, go] = useLocation();
+  const [, go] = useLocation();
   const value = new URLSearchParams(search).get(key) ?? fallback;
   const set = useCallback(
     (next: string) => {
-      const words = new URLSearchParams(search);
+      const words = new URLSearchParams(window.location.search); // as it is by now: two may change at once
       if (next === fallback) words.delete(key);
       else words.set(key, next);
       const text = words.toString();
-      go(location + (text ? `?${text}` : ''), { replace: true });
+      go(window.location.pathname + (text ? `?${text}` : ''), { replace: true });
     },
-    [search, location, go, key, fallback],
+    [go, key, fallback],
   );
   return [value, set];
+}
+
+/** How long a choice rests before its address is kept, in milliseconds. */
+const rest = 200;
+
+/**
+ * A choice out of many that stands in the page's address. It moves at once; the address follows when it rests, or when
+ * it is settled, as it is before one goes elsewhere.
+ */
+export function useChosen(inAddress: string, keep: (chosen: string) => void) {
+  const [state, setState] = useState({ inAddress, chosen: inAddress });
+  if (state.inAddress !== inAddress) setState({ inAddress, chosen: inAddress });
+  const { chosen } = state;
+  const choose = useCallback((next: string) => setState((s) => ({ ...s, chosen: next })), []);
+  const latest = useRef(() => {});
+  useEffect(() => {
+    latest.current = () => {
+      if (chosen !== inAddress) keep(chosen);
+    };
+  });
+  useEffect(() => {
+    const timer = setTimeout(() => latest.current(), rest);
+    return () => clearTimeout(timer);
+  }, [chosen]);
+  const settle = useCallback(() => latest.current(), []);
+  return { chosen, choose, settle };
 }
 
 /** Where one was in the table of names: the row, and the filter and all else that is in its address. */

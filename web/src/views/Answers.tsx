@@ -14,7 +14,7 @@ import { Choice } from '../parts/Choice';
 
 const Grid = styled.div<{ $n: number }>`
   display: grid;
-  grid-template-rows: auto minmax(0, 1fr);
+  grid-template-rows: minmax(0, 1fr);
   min-height: 0;
   .line {
     display: grid;
@@ -24,6 +24,10 @@ const Grid = styled.div<{ $n: number }>`
     padding-left: 24px;
   }
   .head {
+    position: sticky;
+    top: 0;
+    z-index: 1;
+    background: ${(p) => p.theme.ground};
     border-bottom: 1px solid ${(p) => p.theme.rule};
     font-size: 12px;
     line-height: 30px;
@@ -209,27 +213,6 @@ export function Answers() {
   return (
     <Grid $n={Math.max(1, vantages.length)}>
       {tools}
-      <div className="line head">
-        <div>name</div>
-        <div>type</div>
-        {vantages.map((v) => (
-          <div key={v}>
-            from <b>{v}</b>
-            {vantages.length > 1 && (
-              <LinkButton
-                aria-label={`leave out ${v}`}
-                onPress={() => setFrom(vantages.filter((x) => x !== v).join(','))}
-              >
-                leave out
-              </LinkButton>
-            )}
-          </div>
-        ))}
-        <div title="which machines have the addresses">held by</div>
-        <div className="age" title="how long an old answer may be seen after a change">
-          old for
-        </div>
-      </div>
       {!answers.data ? (
         <Loading what="Asking every name…" />
       ) : items.length === 0 ? (
@@ -239,18 +222,49 @@ export function Answers() {
             : 'Every name answers the same from each of these.'}
         </Quiet>
       ) : (
-        <Scroll ref={scroll} role="table" aria-label="What names answer" tabIndex={0}>
-          <div style={{ height: virtual.getTotalSize(), position: 'relative' }}>
+        <Scroll ref={scroll} role="table" aria-label="What names answer" aria-rowcount={items.length + 1} tabIndex={0}>
+          <div className="line head" role="row" aria-rowindex={1}>
+            <div role="columnheader">name</div>
+            <div role="columnheader">type</div>
+            {vantages.map((v) => (
+              <div key={v} role="columnheader">
+                from <b>{v}</b>
+                {vantages.length > 1 && (
+                  <LinkButton
+                    aria-label={`leave out ${v}`}
+                    onPress={() => setFrom(vantages.filter((x) => x !== v).join(','))}
+                  >
+                    leave out
+                  </LinkButton>
+                )}
+              </div>
+            ))}
+            <div role="columnheader" title="which machines have the addresses">
+              held by
+            </div>
+            <div role="columnheader" className="age" title="how long an old answer may be seen after a change">
+              old for
+            </div>
+          </div>
+          <div role="rowgroup" style={{ height: virtual.getTotalSize(), position: 'relative' }}>
             {virtual.getVirtualItems().map((v) => {
               const item = items[v.index];
               if (!item) return null;
               const style = { transform: `translateY(${v.start}px)` };
               return 'group' in item ? (
-                <div key={v.key} className="group" style={style} role="row">
-                  <span role="cell">{item.group}</span>
+                <div key={v.key} className="group" style={style} role="row" aria-rowindex={v.index + 2}>
+                  <span role="cell" aria-colspan={vantages.length + 4}>
+                    {item.group}
+                  </span>
                 </div>
               ) : (
-                <Line key={v.key} item={item} style={style} onOpen={() => go(traceURL(item.row.name))} />
+                <Line
+                  key={v.key}
+                  index={v.index}
+                  item={item}
+                  style={style}
+                  onOpen={() => go(traceURL(item.row.name))}
+                />
               );
             })}
           </div>
@@ -260,7 +274,14 @@ export function Answers() {
   );
 }
 
-function Line({ item, style, onOpen }: { item: Extract<Item, { row: AnswerRow }>; style: object; onOpen: () => void }) {
+interface LineProps {
+  index: number;
+  item: Extract<Item, { row: AnswerRow }>;
+  style: object;
+  onOpen: () => void;
+}
+
+function Line({ index, item, style, onOpen }: LineProps) {
   const { row, again } = item;
   const texts = row.answers.map(text);
   const usual = most(texts);
@@ -271,6 +292,7 @@ function Line({ item, style, onOpen }: { item: Extract<Item, { row: AnswerRow }>
       className="line row"
       style={style}
       role="row"
+      aria-rowindex={index + 2}
       data-answer={`${row.name} ${row.type}`}
       data-differs={row.differs || undefined}
     >

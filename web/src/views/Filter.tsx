@@ -1,14 +1,14 @@
-import { useEffect, useMemo, useRef, useState } from 'react';
-import styled from 'styled-components';
+import { useMemo, useState } from 'react';
+import styled, { css } from 'styled-components';
 import { useLocation } from 'wouter';
 import { useFilter, type FilterAnswer, type FilterLine, type Share } from '../api/client';
-import { useLongList } from '../parts/print';
 import { EffectList } from '../parts/EffectList';
 import { useKeys } from '../parts/keys';
+import { ListLine, LongList } from '../parts/LongList';
 import { MendLines } from '../parts/MendLines';
 import { usePreview } from '../parts/preview';
 import { Acts, Failed, LinkButton, Loading, Plain, Quiet, Strong } from '../parts/Quiet';
-import { traceURL, useQueryWord } from '../parts/route';
+import { traceURL, useChosen, useQueryWord } from '../parts/route';
 import { useSession } from '../parts/session';
 import { Sheet, Side, Top, Two } from '../parts/TwoPane';
 import { useViewHints } from '../parts/hints';
@@ -44,30 +44,17 @@ const Head = styled.div`
   font-size: 12px;
 `;
 
-const Line = styled.div<{ $off: boolean; $look: boolean }>`
+const inColumns = css`
   display: grid;
   grid-template-columns: ${columns};
   column-gap: 14px;
   align-items: start;
   padding: 6px 24px;
   border-bottom: 1px solid ${(p) => p.theme.hairline};
-  cursor: pointer;
   font:
     12px/19px 'IBM Plex Mono',
     monospace;
   overflow-wrap: anywhere;
-  color: ${(p) => (p.$off ? p.theme.ink2 : p.theme.ink)};
-  &[aria-selected='true'] {
-    background: ${(p) => p.theme.panel};
-    box-shadow: inset 3px 0 0 ${(p) => (p.$look ? p.theme.magenta : p.theme.ink)};
-  }
-  &:hover {
-    background: ${(p) => p.theme.hover};
-  }
-  &:focus-visible {
-    outline: 2px solid ${(p) => p.theme.ink};
-    outline-offset: -2px;
-  }
   small {
     font:
       12px/19px 'IBM Plex Sans Variable',
@@ -79,10 +66,16 @@ const Line = styled.div<{ $off: boolean; $look: boolean }>`
   }
 `;
 
-const Placed = styled.div`
-  position: absolute;
-  left: 0;
-  width: 100%;
+const Line = styled(ListLine)<{ $off: boolean; $look: boolean }>`
+  ${inColumns}
+  color: ${(p) => (p.$off ? p.theme.ink2 : p.theme.ink)};
+  &[data-selected] {
+    box-shadow: inset 3px 0 0 ${(p) => (p.$look ? p.theme.magenta : p.theme.ink)};
+  }
+`;
+
+const Rest = styled.div`
+  ${inColumns}
 `;
 
 const Said = styled.span<{ $look?: boolean }>`
@@ -109,27 +102,28 @@ export function Filter({ name }: { name: string }) {
 }
 
 /** What is to become of the chosen line. */
-type Plan = { kind: 'none' } | { kind: 'without' } | { kind: 'move'; to: number };
+type Plan = { kind: 'none' } | { kind: 'without' } | { kind: 'move'; from: number; to: number };
+
+const none: Plan = { kind: 'none' };
 
 function InOrder({ filter }: { filter: FilterAnswer }) {
   const { change } = useSession();
   const [, go] = useLocation();
   const [word, setWord] = useQueryWord('line', '1');
-  const at = Math.min(Math.max(Number(word) || 1, 1), Math.max(filter.lines.length, 1));
-  const [plan, setPlan] = useState<Plan>({ kind: 'none' });
+  const { chosen: now, choose: setNow, settle } = useChosen(word, setWord);
+  const at = Math.min(Math.max(Number(now) || 1, 1), Math.max(filter.lines.length, 1));
+  const [plan, setPlan] = useState<Plan>(none);
   const line = filter.lines[at - 1];
-  const list = useRef<HTMLDivElement>(null);
 
-  const choose = (place: number) => {
-    if (place < 1 || place > filter.lines.length) return;
-    setPlan({ kind: 'none' });
-    setWord(String(place));
+  const choose = (place: string) => {
+    setPlan(none);
+    setNow(place);
   };
   const move = (by: number) => {
     if (!line) return;
     const from = plan.kind === 'move' ? plan.to : at;
     const to = Math.min(Math.max(from + by, 1), filter.lines.length);
-    setPlan(to === at ? { kind: 'none' } : { kind: 'move', to });
+    setPlan(to === at ? none : { kind: 'move', from: at, to });
   };
   const { remove, add } = useMemo(() => edit(filter.name, line, plan), [filter.name, line, plan]);
   const preview = usePreview(remove, add);
@@ -140,8 +134,8 @@ function InOrder({ filter }: { filter: FilterAnswer }) {
         ? `Moved line ${at} of ${filter.name} to ${plan.to}`
         : `Took line ${at} out of ${filter.name}`;
     if (!(await change({ remove, add }, why))) return;
-    if (plan.kind === 'move') setWord(String(plan.to));
-    setPlan({ kind: 'none' });
+    if (plan.kind === 'move') setNow(String(plan.to));
+    setPlan(none);
   };
 
   useViewHints([
@@ -151,35 +145,26 @@ function InOrder({ filter }: { filter: FilterAnswer }) {
     ['Enter', 'keep'],
   ]);
   useKeys({
-    j: () => choose(at + 1),
-    k: () => choose(at - 1),
-    ArrowDown: () => choose(at + 1),
-    ArrowUp: () => choose(at - 1),
     '[': () => move(-1),
     ']': () => move(1),
-    '-': () => setPlan((p) => (p.kind === 'without' ? { kind: 'none' } : { kind: 'without' })),
-    Enter: (e) => {
-      if (!(e.target instanceof HTMLElement && e.target.closest('button, a'))) void keep();
-    },
-    Escape: () => setPlan({ kind: 'none' }),
+    '-': () => setPlan((p) => (p.kind === 'without' ? none : { kind: 'without' })),
+    Escape: () => setPlan(none),
   });
 
-  const shown = useMemo(() => arranged(filter.lines, at, plan), [filter.lines, at, plan]);
-  const where = shown.findIndex((l) => l.place === at);
-
-  const rows = useLongList({
-    count: shown.length,
-    getScrollElement: () => list.current,
-    estimateSize: () => 32,
-    getItemKey: (i) => shown[i]?.place ?? i,
-    overscan: 10,
-  });
-  useEffect(() => {
-    if (where >= 0) rows.scrollToIndex(where);
-  }, [rows, where]);
+  const shown = useMemo(
+    () => arranged(filter.lines, plan).map((l) => ({ ...l, id: String(l.place) })),
+    [filter.lines, plan],
+  );
   return (
     <Two>
-      <Sheet style={{ overflow: 'hidden', display: 'grid', gridTemplateRows: 'auto auto minmax(0, 1fr)' }}>
+      <Sheet
+        style={{
+          overflow: 'hidden',
+          display: 'grid',
+          gridTemplateRows: 'auto auto minmax(0, auto) auto',
+          alignContent: 'start',
+        }}
+      >
         <Top>
           <h2>Filter {filter.name}</h2>
           <p>
@@ -196,33 +181,25 @@ function InOrder({ filter }: { filter: FilterAnswer }) {
           <span>to</span>
           <span>needed by</span>
         </Head>
-        <div ref={list} style={{ overflow: 'auto' }}>
-          {filter.lines.length === 0 && <Quiet>It has no line: everything is met by what it says of the rest.</Quiet>}
-          <div
-            role="listbox"
-            aria-label={`Lines of ${filter.name}`}
-            style={{ height: rows.getTotalSize(), position: 'relative' }}
+        {shown.length === 0 ? (
+          <Quiet>It has no line: everything is met by what it says of the rest.</Quiet>
+        ) : (
+          <LongList
+            label={`Lines of ${filter.name}`}
+            items={shown}
+            chosen={String(at)}
+            onChoose={choose}
+            onEnter={() => void keep()}
+            lineHeight={32}
           >
-            {rows.getVirtualItems().map((v) => {
-              const l = shown[v.index];
-              return l ? (
-                <Placed
-                  key={v.key}
-                  ref={rows.measureElement}
-                  data-index={v.index}
-                  style={{ transform: `translateY(${v.start}px)` }}
-                >
-                  <Row line={l} chosen={l.place === at} onChoose={() => choose(l.place)} />
-                </Placed>
-              ) : null;
-            })}
-          </div>
-          <Line as="div" $off={false} $look={false} style={{ cursor: 'default' }}>
-            <small>rest</small>
-            <b>{says[filter.otherwise] ?? filter.otherwise}</b>
-            <Said>what no line names</Said>
-          </Line>
-        </div>
+            {row}
+          </LongList>
+        )}
+        <Rest>
+          <small>rest</small>
+          <b>{says[filter.otherwise] ?? filter.otherwise}</b>
+          <Said>what no line names</Said>
+        </Rest>
       </Sheet>
       <Side aria-label="The chosen line">
         {line ? (
@@ -247,7 +224,14 @@ function InOrder({ filter }: { filter: FilterAnswer }) {
                 <Needs>
                   {line.neededBy.slice(0, 12).map((n) => (
                     <li key={n}>
-                      <LinkButton onPress={() => go(traceURL(n))}>{n}</LinkButton>
+                      <LinkButton
+                        onPress={() => {
+                          settle();
+                          go(traceURL(n));
+                        }}
+                      >
+                        {n}
+                      </LinkButton>
                     </li>
                   ))}
                   {line.needs > 12 && <li>and {line.needs - 12} more</li>}
@@ -281,7 +265,7 @@ function InOrder({ filter }: { filter: FilterAnswer }) {
                   <Strong isDisabled={!preview.effect} onPress={() => void keep()}>
                     {plan.kind === 'move' ? `Move to ${plan.to}` : 'Take it out'}
                   </Strong>
-                  <Plain onPress={() => setPlan({ kind: 'none' })}>Leave it</Plain>
+                  <Plain onPress={() => setPlan(none)}>Leave it</Plain>
                 </Acts>
               </>
             )}
@@ -303,26 +287,18 @@ function edit(filter: string, line: FilterLine | undefined, plan: Plan): { remov
 }
 
 /** The lines in the order that a plan gives them. */
-function arranged(lines: FilterLine[], at: number, plan: Plan) {
+function arranged(lines: FilterLine[], plan: Plan) {
   if (plan.kind !== 'move') return lines;
-  const out = lines.filter((l) => l.place !== at);
-  const moved = lines[at - 1];
+  const out = lines.filter((l) => l.place !== plan.from);
+  const moved = lines[plan.from - 1];
   if (moved) out.splice(plan.to - 1, 0, moved);
   return out;
 }
 
-function Row({ line, chosen, onChoose }: { line: FilterLine; chosen: boolean; onChoose: () => void }) {
+const row = (line: FilterLine & { id: string }) => {
   const look = line.shadowed || line.idle;
   return (
-    <Line
-      role="option"
-      aria-selected={chosen}
-      tabIndex={chosen ? 0 : -1}
-      $off={line.off}
-      $look={look}
-      onClick={onChoose}
-      data-rule={line.place}
-    >
+    <Line id={line.id} textValue="" $off={line.off} $look={look} data-rule={line.place}>
       <small>{line.place}</small>
       <b>{line.off ? 'off' : (says[line.action] ?? line.action)}</b>
       {line.off ? (
@@ -348,7 +324,7 @@ function Row({ line, chosen, onChoose }: { line: FilterLine; chosen: boolean; on
       </small>
     </Line>
   );
-}
+};
 
 function Shares({ line }: { line: FilterLine }) {
   const first = line.takes.slice(0, 3);

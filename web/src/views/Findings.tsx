@@ -1,20 +1,24 @@
 import { useQuery } from '@tanstack/react-query';
-import { useEffect, useMemo, useRef, useState, type KeyboardEvent } from 'react';
+import { useDeferredValue, useMemo, useState } from 'react';
 import { Dialog, FieldError, Heading, Input, Label, TextField } from 'react-aria-components';
-import styled, { css } from 'styled-components';
+import styled from 'styled-components';
 import { useLocation } from 'wouter';
 import { api, ask, useFindings, useAppState, type Finding } from '../api/client';
-import { useLongList } from '../parts/print';
 import { Choice } from '../parts/Choice';
 import { EffectList } from '../parts/EffectList';
 import { DialogSheet, DialogVeil, useViewHints } from '../parts/hints';
 import { useKeys } from '../parts/keys';
+import { ListLine, LongList } from '../parts/LongList';
 import { Mark } from '../parts/marks';
 import { MendLines } from '../parts/MendLines';
 import { Failed, Loading, Plain, Quiet, Strong } from '../parts/Quiet';
-import { findingURL, traceURL, useQueryWord } from '../parts/route';
+import { findingURL, traceURL, useChosen, useQueryWord } from '../parts/route';
 import { useSession } from '../parts/session';
 import { Tools } from '../parts/Tools';
+
+type Entry = Finding & { id: string };
+
+const keyOf = (code: string, subject: string) => `${code} ${subject}`;
 
 const Two = styled.div`
   display: grid;
@@ -22,36 +26,24 @@ const Two = styled.div`
   min-height: 0;
 `;
 
-const List = styled.div`
-  overflow: auto;
-  outline: none;
-`;
-
-const Row = styled.div<{ $on: boolean }>`
-  position: absolute;
-  left: 0;
-  right: 0;
+const Row = styled(ListLine)`
   display: grid;
   grid-template-columns: 16px minmax(150px, 232px) minmax(0, 1fr);
   gap: 10px;
   padding: 8px 20px 8px 24px;
   border-bottom: 1px solid ${(p) => p.theme.hairline};
-  cursor: pointer;
   svg {
     margin-top: 4px;
   }
   code {
     overflow-wrap: anywhere;
   }
-  ${(p) =>
-    p.$on &&
-    css`
-      background: ${p.theme.panel};
-      box-shadow:
-        0 -1px 0 ${p.theme.ink},
-        0 1px 0 ${p.theme.ink};
-      z-index: 1;
-    `}
+  &[data-selected] {
+    box-shadow:
+      0 -1px 0 ${(p) => p.theme.ink},
+      0 1px 0 ${(p) => p.theme.ink};
+    z-index: 1;
+  }
 `;
 
 const Detail = styled.aside`
@@ -113,9 +105,11 @@ export function Findings({ code, subject }: { code: string; subject: string }) {
   const [, go] = useLocation();
   const { change } = useSession();
   const [accepting, setAccepting] = useState(false);
-  const scroll = useRef<HTMLDivElement>(null);
 
-  const all = useMemo(() => report.data?.findings ?? [], [report.data]);
+  const all = useMemo(
+    () => (report.data?.findings ?? []).map((f): Entry => ({ ...f, id: keyOf(f.code, f.subject) })),
+    [report.data],
+  );
   const list = useMemo(
     () =>
       all.filter(
@@ -126,30 +120,30 @@ export function Findings({ code, subject }: { code: string; subject: string }) {
     [all, level, family],
   );
   const families = useMemo(() => ['every code', ...new Set(all.map((f) => f.code.split('.')[0] ?? ''))], [all]);
-  const found = list.findIndex((f) => f.code === code && f.subject === subject);
-  const [last, setLast] = useState(0);
-  const at = found >= 0 ? found : Math.min(last, list.length - 1);
-  const chosen = list[at];
+  const {
+    chosen: key,
+    choose,
+    settle,
+  } = useChosen(code ? keyOf(code, subject) : '', (k) => {
+    const f = list.find((f) => f.id === k);
+    if (f) go(findingURL(f.code, f.subject) + window.location.search, { replace: true });
+  });
+  const found = list.findIndex((f) => f.id === key);
+  const [last, setLast] = useState(0); // where the chosen one was, for when it has ended
+  if (found >= 0 && found !== last) setLast(found);
+  const chosen = list[found >= 0 ? found : Math.min(last, list.length - 1)];
+  const shown = useDeferredValue(chosen);
 
-  const pick = (i: number) => {
-    const f = list[Math.max(0, Math.min(list.length - 1, i))];
-    if (!f) return;
-    setLast(list.indexOf(f));
-    go(findingURL(f.code, f.subject) + window.location.search, { replace: true });
-  };
   const mend = async () => {
     if (chosen?.mend) await change(chosen.mend, `Mended ${chosen.code} of ${chosen.subject}`);
   };
   const trace = () => {
-    if (chosen?.trace) go(traceURL(chosen.trace.target, chosen.trace.from));
+    if (!chosen?.trace) return;
+    settle();
+    go(traceURL(chosen.trace.target, chosen.trace.from));
   };
   useKeys({
-    j: () => pick(at + 1),
-    k: () => pick(at - 1),
-    ArrowDown: () => pick(at + 1),
-    ArrowUp: () => pick(at - 1),
     m: () => void mend(),
-    Enter: trace,
     a: () => chosen && setAccepting(true),
   });
   useViewHints([
@@ -160,22 +154,14 @@ export function Findings({ code, subject }: { code: string; subject: string }) {
     ['a', 'accept'],
   ]);
 
-  const virtual = useLongList({
-    count: list.length,
-    getScrollElement: () => scroll.current,
-    estimateSize: () => 53,
-    overscan: 10,
-    getItemKey: (i) => (list[i] ? list[i].code + list[i].subject : i),
-  });
-  useEffect(() => {
-    if (at >= 0) virtual.scrollToIndex(at);
-  }, [at, virtual]);
-
-  const tools = (
-    <Tools>
-      <Choice label="level" value={level} options={levels} onChange={setLevel} />
-      <Choice label="on" value={family} options={families} onChange={setFamily} />
-    </Tools>
+  const tools = useMemo(
+    () => (
+      <Tools>
+        <Choice label="level" value={level} options={levels} onChange={setLevel} />
+        <Choice label="on" value={family} options={families} onChange={setFamily} />
+      </Tools>
+    ),
+    [level, setLevel, family, families, setFamily],
   );
   if (report.isError) {
     return (
@@ -205,52 +191,23 @@ export function Findings({ code, subject }: { code: string; subject: string }) {
       </>
     );
   }
-  const onKey = (e: KeyboardEvent) => {
-    if (e.key === 'Home' || e.key === 'End') {
-      pick(e.key === 'Home' ? 0 : list.length - 1);
-      e.preventDefault();
-    }
-  };
   return (
     <Two>
       {tools}
-      <List
-        ref={scroll}
-        tabIndex={0}
-        role="listbox"
-        aria-label="Findings"
-        aria-activedescendant={`finding-${at}`}
-        onKeyDown={onKey}
+      <LongList
+        label="Findings"
+        items={list}
+        chosen={chosen?.id ?? ''}
+        onChoose={choose}
+        onEnter={trace}
+        lineHeight={53}
       >
-        <div style={{ height: virtual.getTotalSize(), position: 'relative' }}>
-          {virtual.getVirtualItems().map((v) => {
-            const f = list[v.index];
-            if (!f) return null;
-            return (
-              <Row
-                key={v.key}
-                id={`finding-${v.index}`}
-                data-index={v.index}
-                ref={virtual.measureElement}
-                role="option"
-                aria-selected={v.index === at}
-                $on={v.index === at}
-                style={{ transform: `translateY(${v.start}px)` }}
-                onClick={() => pick(v.index)}
-                data-code={f.code}
-              >
-                <Mark kind={f.level === 'error' ? 'stops' : f.level === 'warning' ? 'ends' : 'unknown'} />
-                <code title={f.level}>{shortSubject(f.subject)}</code>
-                <span>{f.why}</span>
-              </Row>
-            );
-          })}
-        </div>
-      </List>
-      {chosen && (
+        {line}
+      </LongList>
+      {shown && (
         <Chosen
-          key={chosen.code + chosen.subject}
-          finding={chosen}
+          key={shown.id}
+          finding={shown}
           onMend={() => void mend()}
           onTrace={trace}
           onAccept={() => setAccepting(true)}
@@ -260,6 +217,14 @@ export function Findings({ code, subject }: { code: string; subject: string }) {
     </Two>
   );
 }
+
+const line = (f: Entry) => (
+  <Row id={f.id} textValue="" data-code={f.code}>
+    <Mark kind={f.level === 'error' ? 'stops' : f.level === 'warning' ? 'ends' : 'unknown'} />
+    <code title={f.level}>{shortSubject(f.subject)}</code>
+    <span>{f.why}</span>
+  </Row>
+);
 
 /** A subject that is a whole line is shown to where one knows it. */
 function shortSubject(subject: string) {

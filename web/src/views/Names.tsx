@@ -25,7 +25,7 @@ const narrow =
 
 const Grid = styled.div`
   display: grid;
-  grid-template-rows: auto minmax(0, 1fr);
+  grid-template-rows: minmax(0, 1fr);
   min-height: 0;
 `;
 
@@ -40,6 +40,10 @@ const line = css`
 
 const Head = styled.div`
   ${line}
+  position: sticky;
+  top: 0;
+  z-index: 2;
+  background: ${(p) => p.theme.ground};
   border-bottom: 1px solid ${(p) => p.theme.rule};
   font-size: 12px;
   color: ${(p) => p.theme.ink2};
@@ -276,6 +280,7 @@ export function Names() {
     getScrollElement: () => scroll.current,
     estimateSize: useCallback((i: number) => (isTall(items[i]) ? tall : 31), [items]),
     overscan: 8,
+    scrollPaddingEnd: 31, // the head stands before the rows
     getItemKey: useCallback((i: number) => items[i]?.key ?? i, [items]),
   });
 
@@ -413,16 +418,6 @@ export function Names() {
   return (
     <Grid>
       {tools}
-      <Head aria-hidden="true">
-        <HeadCell>name</HeadCell>
-        <HeadCell />
-        {cells.map((c) => (
-          <HeadCell key={c} $ground={grounds[c]}>
-            {titles[c]}
-          </HeadCell>
-        ))}
-        <HeadCell>verdict</HeadCell>
-      </Head>
       {!names.data ? (
         <Loading what="Tracing every name…" />
       ) : items.length === 0 ? (
@@ -437,19 +432,31 @@ export function Names() {
           tabIndex={0}
           role="grid"
           aria-label={`Names seen from ${from}`}
-          aria-rowcount={items.length}
+          aria-rowcount={items.length + 1}
           aria-activedescendant={selected >= 0 ? `name-${selected}` : undefined}
           onKeyDown={onKey}
         >
-          <div style={{ height: virtual.getTotalSize(), position: 'relative' }}>
+          <Head role="row" aria-rowindex={1}>
+            <HeadCell role="columnheader">name</HeadCell>
+            <HeadCell role="columnheader">
+              <span className="visually-hidden">port</span>
+            </HeadCell>
+            {cells.map((c) => (
+              <HeadCell role="columnheader" key={c} $ground={grounds[c]}>
+                {titles[c]}
+              </HeadCell>
+            ))}
+            <HeadCell role="columnheader">verdict</HeadCell>
+          </Head>
+          <div role="rowgroup" style={{ height: virtual.getTotalSize(), position: 'relative' }}>
             {visible.map((v) => {
               const item = items[v.index];
               if (!item) return null;
               const style = { transform: `translateY(${v.start}px)` };
               if (item.kind === 'group') {
                 return (
-                  <div className="group" key={item.key} style={style} role="row">
-                    <span role="gridcell">
+                  <div className="group" key={item.key} style={style} role="row" aria-rowindex={v.index + 2}>
+                    <span role="gridcell" aria-colspan={cells.length + 3}>
                       <b>{item.title}</b>
                       {item.note}
                     </span>
@@ -461,6 +468,7 @@ export function Names() {
                 <NameRow
                   key={item.key}
                   id={`name-${v.index}`}
+                  index={v.index}
                   start={v.start}
                   item={item}
                   before={before?.kind === 'row' ? before : undefined}
@@ -481,6 +489,7 @@ export function Names() {
 
 interface RowProps {
   id: string;
+  index: number;
   start: number;
   item: RowItem;
   before?: RowItem;
@@ -491,7 +500,18 @@ interface RowProps {
   onToggle: (item: RowItem) => void;
 }
 
-const NameRow = memo(function NameRow({ id, start, item, before, on, opened, group, onPick, onToggle }: RowProps) {
+const NameRow = memo(function NameRow({
+  id,
+  index,
+  start,
+  item,
+  before,
+  on,
+  opened,
+  group,
+  onPick,
+  onToggle,
+}: RowProps) {
   const { row, way } = item;
   const ways = way ? [way] : row.ways;
   const same = before?.row.name === row.name && !way;
@@ -504,32 +524,33 @@ const NameRow = memo(function NameRow({ id, start, item, before, on, opened, gro
       id={id}
       role="row"
       className={isTall(item) ? 'row tall' : 'row'}
+      aria-rowindex={index + 2}
       aria-selected={on}
       style={{ transform: `translateY(${start}px)` }}
       onClick={() => onPick(item)}
       data-name={row.name}
       data-port={row.port}
     >
-      {!way && row.ways.length > 1 && (
-        <div role="gridcell" className="opener">
-          <button
-            type="button"
-            tabIndex={-1}
-            aria-label={opened ? 'close the ways' : `each of ${row.ways.length} ways`}
-            onClick={(e) => {
-              e.stopPropagation();
-              onToggle(item);
-            }}
-          >
-            {opened ? '▾' : '▸'}
-          </button>
-        </div>
-      )}
       <div
         role="gridcell"
         className={way ? 'cell name ghost' : 'cell name'}
         title={row.unicode ? `${row.unicode}, ${row.name}` : row.name}
       >
+        {!way && row.ways.length > 1 && (
+          <span className="opener">
+            <button
+              type="button"
+              tabIndex={-1}
+              aria-label={opened ? 'close the ways' : `each of ${row.ways.length} ways`}
+              onClick={(e) => {
+                e.stopPropagation();
+                onToggle(item);
+              }}
+            >
+              {opened ? '▾' : '▸'}
+            </button>
+          </span>
+        )}
         {way ? (
           <small style={{ paddingLeft: 16 }}>{way.family === 'ipv6' ? 'IPv6' : 'IPv4'}</small>
         ) : (

@@ -1,11 +1,11 @@
 import { useVirtualizer } from '@tanstack/react-virtual';
-import { useEffect, useMemo, useRef, useState, type KeyboardEvent } from 'react';
+import { memo, useCallback, useDeferredValue, useEffect, useMemo, useRef, useState, type KeyboardEvent } from 'react';
 import styled from 'styled-components';
 import { useLocation } from 'wouter';
 import { useFree, useMachinePorts, usePorts, type Depth, type Machine, type Port } from '../api/client';
 import { useKeys } from '../parts/keys';
 import { Failed, LinkButton, Loading, Quiet } from '../parts/Quiet';
-import { traceURL, usesURL, useQueryWord } from '../parts/route';
+import { traceURL, usesURL, useChosen, useQueryWord } from '../parts/route';
 import { Choice } from '../parts/Choice';
 import { PlanPanel } from '../parts/PlanPanel';
 import { Tools } from '../parts/Tools';
@@ -302,8 +302,8 @@ const order = (a: string, b: string) => parseInt(a) - parseInt(b) || a.localeCom
 
 /** Machines by ports, and below the chosen machine's in depth. */
 export function Ports() {
-  const [machine, setMachine] = useQueryWord('machine', '');
-  const [port, setPort] = useQueryWord('port', '');
+  const { chosen: machine, choose: setMachine, settle } = useChosen(...useQueryWord('machine', ''));
+  const { chosen: port, choose: setPort, settle: settlePort } = useChosen(...useQueryWord('port', ''));
   const [find, setFind] = useQueryWord('find', '');
   const [plan, setPlan] = useQueryWord('plan', '');
   const machines = usePorts();
@@ -320,12 +320,12 @@ export function Ports() {
   const ports = chosen ? chosen.ports.map(word) : [];
   const now = ports.includes(port) ? port : '';
 
-  // eslint-disable-next-line react-hooks/incompatible-library -- the compiler leaves this view as it is
   const rows = useVirtualizer({
     count: shown.length,
     getScrollElement: () => scroll.current,
     estimateSize: () => 27,
     overscan: 8,
+    scrollPaddingEnd: 31, // the head stands before the rows
   });
   const across = useVirtualizer({
     horizontal: true,
@@ -336,6 +336,15 @@ export function Ports() {
     paddingStart: names,
     scrollPaddingStart: names,
   });
+  const leave = useCallback(
+    (url: string) => {
+      settle();
+      settlePort();
+      go(url);
+    },
+    [settle, settlePort, go],
+  );
+  const below = useDeferredValue(chosen); // the arrow goes first
   const toMachine = (i: number) => {
     const next = shown[Math.max(0, Math.min(shown.length - 1, i))];
     if (!next) return;
@@ -363,7 +372,7 @@ export function Ports() {
   useKeys({
     f: () => document.getElementById('ports-find')?.focus(),
     n: () => document.getElementById('free-above')?.focus(),
-    w: () => chosen && now && go(usesURL(`${chosen.name}:${now}`)),
+    w: () => chosen && now && leave(usesURL(`${chosen.name}:${now}`)),
     p: () => setPlan(plan ? '' : 'open'),
   });
   useViewHints([
@@ -411,25 +420,33 @@ export function Ports() {
           ref={scroll}
           role="grid"
           aria-label="Machines by ports"
-          aria-rowcount={shown.length}
+          aria-rowcount={shown.length + 1}
+          aria-colcount={columns.length + 1}
+          aria-activedescendant={at >= 0 ? `machine-${at}${now && `-${columns.indexOf(now)}`}` : undefined}
           tabIndex={0}
           onKeyDown={(e) => {
             if (e.key === 'Enter') document.getElementById('trace-port')?.click();
             onKey(e);
           }}
         >
-          <div className="head" style={{ width }}>
-            <div className="name" style={{ float: 'left' }}>
+          <div className="head" role="row" aria-rowindex={1} style={{ width }}>
+            <div className="name" role="columnheader" aria-colindex={1} style={{ float: 'left' }}>
               machine {shown.length}
             </div>
             {across.getVirtualItems().map((c) => (
-              <div key={c.key} className="cell" style={{ left: c.start }}>
+              <div
+                key={c.key}
+                role="columnheader"
+                aria-colindex={c.index + 2}
+                className="cell"
+                style={{ left: c.start }}
+              >
                 {columns[c.index]}
               </div>
             ))}
           </div>
           {shown.length === 0 && <Quiet>No machine has that port.</Quiet>}
-          <div style={{ height: rows.getTotalSize(), width, position: 'relative' }}>
+          <div role="rowgroup" style={{ height: rows.getTotalSize(), width, position: 'relative' }}>
             {rows.getVirtualItems().map((v) => {
               const m = shown[v.index];
               if (!m) return null;
@@ -437,14 +454,16 @@ export function Ports() {
               return (
                 <div
                   key={m.name}
+                  id={`machine-${v.index}`}
                   className="row"
                   role="row"
+                  aria-rowindex={v.index + 2}
                   aria-selected={m === chosen}
                   data-machine={m.name}
                   style={{ width, transform: `translateY(${v.start}px)` }}
                   onClick={() => setMachine(m.name)}
                 >
-                  <div className="name" role="rowheader" title={m.name}>
+                  <div className="name" role="rowheader" aria-colindex={1} title={m.name}>
                     {m.name}
                   </div>
                   {across.getVirtualItems().map((c) => {
@@ -453,7 +472,10 @@ export function Ports() {
                     return (
                       <div
                         key={c.key}
+                        id={`machine-${v.index}-${c.index}`}
                         role="gridcell"
+                        aria-colindex={c.index + 2}
+                        aria-selected={m === chosen && w === now}
                         className={`cell ${p?.reach ?? ''} ${m === chosen && w === now ? 'chosen' : ''}`}
                         style={{ left: c.start }}
                         title={p?.clash}
@@ -468,15 +490,8 @@ export function Ports() {
             })}
           </div>
         </Sheet>
-        {chosen && (
-          <InDepth
-            key={chosen.name}
-            machine={chosen}
-            port={now}
-            onPort={setPort}
-            onTrace={(t, f) => go(traceURL(t, f))}
-            onUses={(w) => go(usesURL(w))}
-          />
+        {below && (
+          <InDepth key={below.name} machine={below} port={below === chosen ? now : ''} onPort={setPort} leave={leave} />
         )}
       </View>
       {plan !== '' && chosen && (
@@ -512,12 +527,11 @@ interface DepthProps {
   machine: Machine;
   port: string;
   onPort: (w: string) => void;
-  onTrace: (target: string, from: string) => void;
-  onUses: (word: string) => void;
+  leave: (url: string) => void;
 }
 
 /** A machine's ports as columns, the layers from the outside in as rows, and how far what comes in gets. */
-function InDepth({ machine, port, onPort, onTrace, onUses }: DepthProps) {
+const InDepth = memo(function InDepth({ machine, port, onPort, leave }: DepthProps) {
   const depth = useMachinePorts(machine.name);
   const scroll = useRef<HTMLDivElement>(null);
   const ports = useMemo(() => depth.data?.ports ?? [], [depth.data]);
@@ -548,11 +562,13 @@ function InDepth({ machine, port, onPort, onTrace, onUses }: DepthProps) {
       <Top>
         <h2 title={machine.name}>{machine.name}</h2>
         {chosen && (
-          <LinkButton id="trace-port" onPress={() => onTrace(chosen.target, chosen.from)}>
+          <LinkButton id="trace-port" onPress={() => leave(traceURL(chosen.target, chosen.from))}>
             trace {chosen.target} from {chosen.from}
           </LinkButton>
         )}
-        {chosen && <LinkButton onPress={() => onUses(`${machine.name}:${word(chosen)}`)}>where it is used</LinkButton>}
+        {chosen && (
+          <LinkButton onPress={() => leave(usesURL(`${machine.name}:${word(chosen)}`))}>where it is used</LinkButton>
+        )}
         <p>
           {machine.router && 'router · '}
           {machine.addresses.join(', ') || 'no address'} · {count(machine.sockets, 'socket')},{' '}
@@ -567,7 +583,7 @@ function InDepth({ machine, port, onPort, onTrace, onUses }: DepthProps) {
       ) : ports.length === 0 ? (
         <Quiet>Nothing of {machine.name} speaks of a port.</Quiet>
       ) : (
-        <Chart ref={scroll} tabIndex={0} aria-label={`The ports of ${machine.name} in depth`}>
+        <Chart ref={scroll} tabIndex={0} role="group" aria-label={`The ports of ${machine.name} in depth`}>
           <div style={{ width, height: bottom + 64, position: 'relative' }}>
             <div className="ports" style={{ width }}>
               <div className="corner" />
@@ -619,7 +635,7 @@ function InDepth({ machine, port, onPort, onTrace, onUses }: DepthProps) {
       )}
     </Below>
   );
-}
+});
 
 const mapped = 2;
 const listening = 3;

@@ -1,4 +1,5 @@
 import { useEffect, useMemo, useRef, useState, type ReactNode } from 'react';
+import { Tab, TabList, TabPanel, Tabs } from 'react-aria-components';
 import styled, { css } from 'styled-components';
 import { Link, useLocation } from 'wouter';
 import {
@@ -111,26 +112,32 @@ const Said = styled.div<{ $look: boolean }>`
   white-space: nowrap;
 `;
 
-const Ways = styled.div`
-  display: flex;
+const Ways = styled(TabList)<{ $many: boolean }>`
+  display: ${(p) => (p.$many ? 'flex' : 'none')};
   flex-wrap: wrap;
   gap: 0 22px;
   padding: 0 26px;
   border-bottom: 1px solid ${(p) => p.theme.hairline};
 `;
 
-const Way = styled.button<{ $on: boolean }>`
+const Way = styled(Tab)`
   display: flex;
   gap: 8px;
   align-items: center;
-  background: none;
-  border: 0;
-  border-bottom: 2px solid ${(p) => (p.$on ? p.theme.ink : 'transparent')};
+  border-bottom: 2px solid transparent;
   padding: 5px 0;
   cursor: pointer;
-  color: ${(p) => (p.$on ? p.theme.ink : p.theme.ink2)};
-  code {
-    font-weight: ${(p) => (p.$on ? 600 : 400)};
+  color: ${(p) => p.theme.ink2};
+  outline: none;
+  &[data-selected] {
+    border-bottom-color: ${(p) => p.theme.ink};
+    color: ${(p) => p.theme.ink};
+    code {
+      font-weight: 600;
+    }
+  }
+  &[data-focus-visible] {
+    outline: 2px solid ${(p) => p.theme.ink};
   }
 `;
 
@@ -313,7 +320,8 @@ export function Trace({ target }: { target: string }) {
   }
 
   const result = draft ?? trace.data;
-  const path = result?.paths[Math.min(way, result.paths.length - 1)];
+  const current = Math.min(way, (result?.paths.length ?? 1) - 1);
+  const path = result?.paths[current];
   const mend = async (b: Break | undefined) => {
     if (b?.mend) await change(b.mend, `Mended ${b.short || b.code}`);
   };
@@ -376,44 +384,39 @@ export function Trace({ target }: { target: string }) {
         ) : (
           <>
             <Heading result={result} path={path} drafted={draft !== null} />
-            {result.paths.length > 1 && (
-              <Ways role="tablist" aria-label="Ways">
+            <Tabs selectedKey={String(current)} onSelectionChange={(key) => setWay(Number(key))}>
+              <Ways aria-label="Ways" $many={result.paths.length > 1}>
                 {result.paths.map((p, i) => (
-                  <Way
-                    key={i}
-                    type="button"
-                    role="tab"
-                    aria-selected={p === path}
-                    $on={p === path}
-                    onClick={() => setWay(i)}
-                  >
+                  <Way key={i} id={String(i)}>
                     <Mark kind={markOf(p.outcome, false, p.breaks.length > 0)} />
                     <code>{wayWord(p, result)}</code>
                   </Way>
                 ))}
               </Ways>
-            )}
-            <Line
-              path={path}
-              at={at}
-              onAt={setAt}
-              editing={editing}
-              onEdit={(record, step) => setEditing(begin(record, step))}
-              onMend={(b) => void mend(b)}
-              editor={(edited) => (
-                <RecordEditor
-                  edited={edited}
-                  onType={setEditing}
-                  target={target}
-                  from={from}
-                  onDraft={setDraft}
-                  onDone={() => {
-                    setEditing(null);
-                    setDraft(null);
-                  }}
+              <TabPanel id={String(current)} style={{ outline: 'none' }}>
+                <Line
+                  path={path}
+                  at={at}
+                  onAt={setAt}
+                  editing={editing}
+                  onEdit={(record, step) => setEditing(begin(record, step))}
+                  onMend={(b) => void mend(b)}
+                  editor={(edited) => (
+                    <RecordEditor
+                      edited={edited}
+                      onType={setEditing}
+                      target={target}
+                      from={from}
+                      onDraft={setDraft}
+                      onDone={() => {
+                        setEditing(null);
+                        setDraft(null);
+                      }}
+                    />
+                  )}
                 />
-              )}
-            />
+              </TabPanel>
+            </Tabs>
           </>
         )}
       </Sheet>
