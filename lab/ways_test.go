@@ -86,6 +86,36 @@ func TestWaysIntoAnEmptyEstate(t *testing.T) {
 	b.until(`location.pathname === '/records' && document.querySelector('[data-import] h2')?.innerText === 'hosts'`)
 }
 
+// TestImportIsStopped stops the keeping of a large import as soon as that can be: all of it is kept or nothing, and what stands
+// in the panel by then is what is left to add.
+func TestImportIsStopped(t *testing.T) {
+	const lines = 8000
+	p := start(t, "serve", "--db", filepath.Join(t.TempDir(), "a.db"))
+	b := open(t, p.url+"/records")
+	b.until(`document.querySelector('#import-files')`)
+	eval[bool](b, fmt.Sprintf(`(() => {
+		const data = new DataTransfer();
+		const text = 'host box\n' + Array.from({ length: %d }, (_, i) => 'listen box ' + (i + 1) + ' as p').join('\n');
+		data.items.add(new File([text], 'big.estate'));
+		document.querySelector('main').dispatchEvent(new DragEvent('drop', { dataTransfer: data, bubbles: true, cancelable: true }));
+		return true })()`, lines-1))
+	b.until(fmt.Sprintf(`document.querySelector('[data-import]')?.innerText.includes('%d to add')`, lines))
+	eval[bool](b, `(() => {
+		const find = (name) => [...document.querySelectorAll('[data-import] button')].find((x) => x.innerText.trim() === name);
+		const stopping = setInterval(() => { const stop = find('Stop'); if (stop) { stop.click(); clearInterval(stopping) } }, 1);
+		find('Keep').click();
+		return true })()`)
+	b.until(`document.body.innerText.includes('Stopped.')`)
+	var state struct{ Records int }
+	if _, err := p.call("GET", "/api/state", nil, &state); err != nil {
+		t.Fatal(err)
+	}
+	if state.Records != 0 && state.Records != lines {
+		t.Errorf("%d of %d records are kept", state.Records, lines)
+	}
+	b.until(fmt.Sprintf(`document.querySelector('[data-import]')?.innerText.includes('%d to add')`, lines-state.Records))
+}
+
 // TestBackToTheRow opens a trace from a filtered table, and comes back to the same row and filter; the table is copied as columns.
 func TestBackToTheRow(t *testing.T) {
 	p := start(t, "demo")

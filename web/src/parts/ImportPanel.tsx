@@ -1,10 +1,11 @@
 import { useEffect, useState } from 'react';
 import styled from 'styled-components';
-import { api, ask, useVantages, type ImportAnswer } from '../api/client';
+import { api, ask, useAppState, useVantages, type ImportAnswer } from '../api/client';
 import { Choice } from './Choice';
 import { EffectList } from './EffectList';
 import { Acts, FaultRow, LinkButton, Plain, Strong } from './Quiet';
 import { usePreview } from './preview';
+import { Running } from './Running';
 import { useSession } from './session';
 
 export interface Incoming {
@@ -122,7 +123,8 @@ export function ImportPanel({ incoming, onClose }: { incoming: Incoming; onClose
   const [takeOut, setTakeOut] = useState(false);
   const [answer, setAnswer] = useState<ImportAnswer | null>(null);
   const [failure, setFailure] = useState('');
-  const [busy, setBusy] = useState(false);
+  const [keeping, setKeeping] = useState<AbortController | null>(null);
+  const revision = useAppState().data?.revision; // what it would still add is another matter after each change
   const name = incoming.files[0]?.name ?? '';
 
   useEffect(() => {
@@ -149,16 +151,17 @@ export function ImportPanel({ incoming, onClose }: { incoming: Incoming; onClose
       clearTimeout(timer);
       stop.abort();
     };
-  }, [incoming, format, zone, audience, place, profiles, variables, interfaces]);
+  }, [incoming, revision, format, zone, audience, place, profiles, variables, interfaces]);
 
   const remove = answer ? [...answer.remove, ...(takeOut ? answer.gone : [])] : [];
   const add = answer?.add ?? [];
   const { effect } = usePreview(remove, add);
 
   const keep = async () => {
-    setBusy(true);
-    if (await change({ remove, add }, `Took over ${name}`)) onClose();
-    setBusy(false);
+    const stop = new AbortController();
+    setKeeping(stop);
+    if (await change({ remove, add }, `Took over ${name}`, stop.signal)) onClose();
+    setKeeping(null);
   };
   const n = remove.length + add.length;
   return (
@@ -280,10 +283,14 @@ export function ImportPanel({ incoming, onClose }: { incoming: Incoming; onClose
             </div>
           )}
           <Acts>
-            <Strong isDisabled={busy || n === 0} onPress={() => void keep()}>
+            <Strong isDisabled={keeping !== null || n === 0} onPress={() => void keep()}>
               {n === 0 ? 'Nothing to keep' : answer.faults.length > 0 ? 'Keep what can be read' : 'Keep'}
             </Strong>
-            <Plain onPress={onClose}>Leave it</Plain>
+            {keeping ? (
+              <Running what="Keeping it" stop={() => keeping.abort()} />
+            ) : (
+              <Plain onPress={onClose}>Leave it</Plain>
+            )}
           </Acts>
         </>
       )}

@@ -41,7 +41,8 @@ interface Session {
   forget: (id: string) => void;
   say: (notice: Notice | null) => void;
   /** Makes a change; gives what it did, or null where it was refused (and says why). */
-  change: (mend: Mend, what: string) => Promise<Effect | null>;
+  /** Makes a change; null where it is refused, or stopped before it was kept. */
+  change: (mend: Mend, what: string, stop?: AbortSignal) => Promise<Effect | null>;
   undo: (revision?: number) => Promise<void>;
   /** Takes back the last change, by a key; one that is large is only told of, since a key is pressed by mistake too. */
   undoLast: (large: (last: State['undo']) => void) => Promise<void>;
@@ -100,16 +101,25 @@ const kept = {
 const sendAgain = 1500;
 
 /** Sends a change until something answers. Its key lets the program know it again, where only the answer was lost. */
-async function send(mend: Mend, what: string, key: string) {
+async function send(mend: Mend, what: string, key: string, signal?: AbortSignal) {
   for (;;) {
     try {
       const body = { base: revisionNow(), remove: mend.remove, add: mend.add, why: what, key };
-      return await ask(api.POST('/api/change', { body }));
+      return await ask(api.POST('/api/change', { body, signal }));
     } catch (error) {
-      if (!(error instanceof Failure && error.noAnswer)) throw error;
+      if (signal?.aborted || !(error instanceof Failure && error.noAnswer)) throw error;
       await new Promise((resolve) => setTimeout(resolve, sendAgain));
     }
   }
+}
+
+/** A change, and what is to become of it. */
+interface Making {
+  mend: Mend;
+  what: string;
+  key: string;
+  refused: (error: unknown) => void;
+  stop?: AbortSignal;
 }
 
 export function SessionProvider({ children }: { children: ReactNode }) {
@@ -133,11 +143,11 @@ export function SessionProvider({ children }: { children: ReactNode }) {
 
   /** Makes a change in its turn, and says what it did. */
   const make = useCallback(
-    (mend: Mend, what: string, refused: (error: unknown) => void, key: string = crypto.randomUUID()) => {
+    ({ mend, what, refused, key, stop }: Making) => {
       setWaiting((n) => n + 1);
       return inTurn(async () => {
         try {
-          const done = await send(mend, what, key);
+          const done = await send(mend, what, key, stop);
           const effect = done.effect ?? { shut: [], names: [], doors: [], fixed: [], brought: [], old: [] };
           await refreshed(done.revision);
           const words = effectWords(effect);
@@ -148,7 +158,10 @@ export function SessionProvider({ children }: { children: ReactNode }) {
           });
           return effect;
         } catch (error) {
-          refused(error);
+          if (stop?.aborted) {
+            await refresh(); // it may have been kept before the word came
+            say({ text: 'Stopped.' });
+          } else refused(error);
           return null;
         } finally {
           setWaiting((n) => n - 1);
@@ -157,7 +170,11 @@ export function SessionProvider({ children }: { children: ReactNode }) {
     },
     [inTurn],
   );
-  const change = useCallback((mend: Mend, what: string) => make(mend, what, failed), [make, failed]);
+  const change = useCallback(
+    (mend: Mend, what: string, stop?: AbortSignal) =>
+      make({ mend, what, refused: failed, key: crypto.randomUUID(), stop }),
+    [make, failed],
+  );
   const record = useCallback(
     (text: string, key: string = crypto.randomUUID()) => {
       kept.write('sent', [...kept.read<Sent>('sent').filter((s) => s.key !== key), { text, key }]);
@@ -175,7 +192,7 @@ export function SessionProvider({ children }: { children: ReactNode }) {
           { id: crypto.randomUUID(), text, message, clashes: failure.problem?.clashes ?? [] },
         ]);
       };
-      void make(mend, what, refused, key).finally(() =>
+      void make({ mend, what, refused, key }).finally(() =>
         kept.write(
           'sent',
           kept.read<Sent>('sent').filter((s) => s.key !== key),

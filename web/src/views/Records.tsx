@@ -19,6 +19,7 @@ import { NotationEditor, type EditorHandle } from '../parts/NotationEditor';
 import { useViewHints } from '../parts/hints';
 import { Acts, Failed, FaultRow, LinkButton, Loading, Plain, Strong } from '../parts/Quiet';
 import { filterURL } from '../parts/route';
+import { Running } from '../parts/Running';
 import { effectWords, useSession } from '../parts/session';
 
 const Three = styled.div`
@@ -317,10 +318,7 @@ export default function Records() {
               {saving === null ? (
                 <Plain onPress={discard}>Discard</Plain>
               ) : (
-                <>
-                  <Plain onPress={() => saving.abort()}>Stop</Plain>
-                  <Elapsed />
-                </>
+                <Running what="Saving" stop={() => saving.abort()} />
               )}
             </Acts>
             {records.data.revision !== base && (
@@ -373,16 +371,6 @@ export default function Records() {
       </Side>
     </Three>
   );
-}
-
-/** How long it has been saving. */
-function Elapsed() {
-  const [seconds, setSeconds] = useState(0);
-  useEffect(() => {
-    const timer = setInterval(() => setSeconds((s) => s + 1), 1000);
-    return () => clearInterval(timer);
-  }, []);
-  return <span role="timer">Saving{seconds > 1 && `, ${seconds} s`}…</span>;
 }
 
 /** How many faults are listed. */
