@@ -499,6 +499,7 @@ func (c *chainReading) boxes(rule *Rule) (out []rules.Flows, loop bool, strange 
 	}
 	f := rules.Flows{From: m.From, To: m.To, Transport: m.Transport, Ports: m.Ports}
 	own := c.reading.itself()
+	ownToo := false // the loopback is among interfaces that are said by those that are not meant, and is no network's
 	inside := func(i Interfaces, at *netset.Addrs, by string) (rules.Nets, bool) {
 		nets, lo, odd := c.nets(i)
 		if odd != "" {
@@ -510,6 +511,8 @@ func (c *chainReading) boxes(rule *Rule) (out []rules.Flows, loop bool, strange 
 			return netset.AnyOf[model.NetID](), c.hook == model.Input || c.hook == model.Output || c.hook == model.Arriving
 		case lo && i.Except && (c.hook == model.Input || c.hook == model.Output):
 			*at = at.Subtract(own)
+		case i.Except && len(i.List) > 0 && (c.hook == model.Input || c.hook == model.Output):
+			ownToo = !c.alone
 		}
 		return nets, true
 	}
@@ -550,6 +553,12 @@ func (c *chainReading) boxes(rule *Rule) (out []rules.Flows, loop bool, strange 
 		loop = loop || c.hook == model.Output && m.isLocalOnly(c.base.Family)
 	}
 	out = []rules.Flows{f}
+	if ownToo {
+		self := f
+		self.From, self.To = f.From.Intersect(own), f.To.Intersect(own)
+		self.Entering, self.Leaving = netset.AnyOf[model.NetID](), netset.AnyOf[model.NetID]()
+		out = append(out, self)
+	}
 	if m.Translated {
 		out = nil
 		for _, t := range c.translations() {

@@ -420,36 +420,11 @@ func (r *reading) ownRewriting(rule *Rule, nets rules.Nets, private []netset.Add
 	return false
 }
 
-// exceptOthers keeps what leaves a machine by other networks than one as it is; false where that is not what happens to it.
-func (r *reading) exceptOthers(c *Chain, rule *Rule, leaving string) bool {
-	var others []string
-	for _, leg := range r.host.Legs {
-		name := r.m.Networks[leg.Net].Name
-		if leg.Gateway || name == leaving {
-			continue
-		}
-		if leg.Net == model.Internet {
-			return false // private sources are not kept there
-		}
-		for i := range c.Rules {
-			if other := &c.Rules[i]; other != rule && (other.Action == SNAT || other.Action == Masquerade) && !other.Match.Translated {
-				if nets, _, _ := r.nets(other.Match.Out); nets.Has(leg.Net) {
-					return false
-				}
-			}
-		}
-		others = append(others, name)
-	}
-	for _, name := range others {
-		o := estate.Made(&estate.Outbound{Router: r.Host, Leaving: name, As: "unchanged"})
-		if !slices.ContainsFunc(r.outboundsRead, func(p piece) bool { return estate.Line(p.record) == estate.Line(o) }) {
-			r.outboundsRead = append(r.outboundsRead, piece{r.outboundKey(o, r.m.MatchOf(nil, r.host)), o})
-		}
-	}
-	return true
-}
-
 func (r *reading) outbound(rule *Rule, c *Chain, nets rules.Nets) {
+	if rule.Action == SNAT && !rule.Addr.IsValid() {
+		r.undecided(rule, "a rewriting to no address")
+		return
+	}
 	m := rule.Match
 	six := c.Family == "ip6" || rule.Addr.Is6() || m.From.Of(false).IsEmpty()
 	leaving := nets.Only()
@@ -463,13 +438,6 @@ func (r *reading) outbound(rule *Rule, c *Chain, nets rules.Nets) {
 	from := r.selectors(m.From.Of(six), !six, six)
 	put := func(leaving string, as string) {
 		o := &estate.Outbound{Router: r.Host, From: from, Leaving: leaving, As: as}
-		if len(from) > 0 && leaving != "" { // a line has one or the other: what leaves by other networks is excepted first
-			if !r.exceptOthers(c, rule, leaving) {
-				r.undecided(rule, "a rewriting of some sources as they leave by one network")
-				return
-			}
-			o.Leaving = ""
-		}
 		if estate.Complete(o) == nil {
 			r.outboundsRead = append(r.outboundsRead, piece{r.outboundKey(o, r.m.MatchOf(o.From, r.host)), o})
 		}
