@@ -2,11 +2,12 @@ package server
 
 import (
 	"bytes"
-	"compress/gzip"
 	"io"
 	"net/http"
 	"strings"
 	"sync"
+
+	"github.com/klauspost/compress/gzip"
 
 	"github.com/labstack/echo/v5"
 )

@@ -172,6 +172,33 @@ func BenchmarkLine(b *testing.B) {
 	}
 }
 
+// BenchmarkServedAfterEdit is a large answer, made anew after each edit as somebody asks for it.
+func BenchmarkServedAfterEdit(b *testing.B) {
+	h := served(b, synth.String(10_000, 1))
+	get := func(path string) {
+		if w := call(b, h, "GET", path, nil, "Accept-Encoding", "gzip"); w.Code != 200 {
+			b.Fatal(path, w.Code)
+		}
+	}
+	get("/api/names")
+	get("/api/findings")
+	base := 1
+	for _, path := range []string{"/api/names", "/api/findings"} {
+		b.Run(path, func(b *testing.B) {
+			for i := range b.N {
+				b.StopTimer()
+				line := fmt.Sprintf("dns x%d-%d.l0.example A 192.0.2.7", b.N, i)
+				if w := call(b, h, "POST", "/api/change", map[string]any{"base": base, "add": []string{line}, "remove": []string{}}); w.Code != 200 {
+					b.Fatal(w.Code)
+				}
+				base++
+				b.StartTimer()
+				get(path)
+			}
+		})
+	}
+}
+
 // TestLineOnLargeEstate: a line typed says which names end otherwise by it, once the names are known as they are; and all that it
 // would do, once the estate is looked over.
 func TestLineOnLargeEstate(t *testing.T) {

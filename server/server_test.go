@@ -26,7 +26,7 @@ import (
 const day = "2026-11-25"
 
 // served is a server on a database in memory, holding an estate.
-func served(t *testing.T, text string) http.Handler {
+func served(t testing.TB, text string) http.Handler {
 	t.Helper()
 	db, err := store.Open(context.Background(), "")
 	if err != nil {
@@ -47,7 +47,7 @@ func served(t *testing.T, text string) http.Handler {
 	return s.Handler()
 }
 
-func call(t *testing.T, h http.Handler, method, path string, in any, header ...string) *httptest.ResponseRecorder {
+func call(t testing.TB, h http.Handler, method, path string, in any, header ...string) *httptest.ResponseRecorder {
 	t.Helper()
 	var body io.Reader
 	if text, ok := in.(string); ok {
