@@ -37,6 +37,18 @@ type Finding struct {
 	id findingID
 }
 
+// OfPath says whether a code is of a break on somebody's way, or of an intent that is not met by one.
+func OfPath(code string) bool {
+	family, _, _ := strings.Cut(code, ".")
+	switch family {
+	case "path", "upstream", "cert", "intent", "redirect":
+		return true
+	case "site":
+		return code != "site.default-answers"
+	}
+	return false
+}
+
 // findingID is a code and a subject.
 type findingID = unique.Handle[[2]string]
 

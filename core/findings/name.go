@@ -615,16 +615,42 @@ func (c *naming) withWWW(apex, www string, intents []*estate.Intent) *trace.Mend
 	swap := func(old, next estate.Record) {
 		mend.Remove, mend.Add = append(mend.Remove, estate.Line(old)), append(mend.Add, estate.Line(next))
 	}
+	beside := map[string]string{} // certificates, and those that are wanted beside them: what is issued has the names that it has
+	for _, cert := range c.m.CertList {
+		switch {
+		case !slices.Contains(cert.For, apex) || slices.Contains(cert.For, www) || slices.Contains(cert.For, "*."+apex):
+		case cert.Expires == "":
+			swap(cert, estate.With(cert, func(n *estate.Cert) { n.For = append(slices.Clone(n.For), www) }))
+		default:
+			free := cert.Name + "-www"
+			for i := 2; c.m.Certs[free] != nil; i++ {
+				free = fmt.Sprintf("%s-www-%d", cert.Name, i)
+			}
+			beside[cert.Name] = free
+			mend.Add = append(mend.Add, estate.Line(estate.With(cert, func(n *estate.Cert) { n.Name, n.For, n.Expires, n.Trial = free, []string{www}, "", false })))
+		}
+	}
 	for _, service := range slices.Sorted(maps.Keys(c.m.Services)) {
 		for _, site := range c.m.Services[service].Named(apex) {
-			if !slices.Contains(site.Record.Names, www) {
+			switch free := beside[site.Record.Cert]; {
+			case slices.Contains(site.Record.Names, www):
+			case free != "":
+				mend.Add = append(mend.Add, estate.Line(estate.With(site.Record, func(n *estate.Site) { n.Names, n.Cert = []string{www}, free })))
+			default:
 				swap(site.Record, estate.With(site.Record, func(n *estate.Site) { n.Names = append(slices.Clone(n.Names), www) }))
 			}
 		}
 	}
-	for _, cert := range c.m.CertList {
-		if slices.Contains(cert.For, apex) && !slices.Contains(cert.For, www) && !slices.Contains(cert.For, "*."+apex) {
-			swap(cert, estate.With(cert, func(n *estate.Cert) { n.For = append(slices.Clone(n.For), www) }))
+	for _, rec := range c.m.Estate.Of(estate.KindNamed("listen")) {
+		l := rec.(*estate.Listen)
+		var certs []string
+		for _, name := range l.Certs {
+			if free := beside[name]; free != "" && !l.Off {
+				certs = append(certs, free)
+			}
+		}
+		if len(certs) > 0 {
+			swap(l, estate.With(l, func(n *estate.Listen) { n.Certs = append(slices.Clone(n.Certs), certs...) }))
 		}
 	}
 	for _, i := range intents {

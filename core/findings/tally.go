@@ -247,3 +247,9 @@ func Ended(before, after Report) []*Finding {
 	}
 	return out
 }
+
+// Has says whether a report has a finding of a code and subject, taken on or not.
+func (r *Report) Has(code, subject string) bool {
+	is := func(f *Finding) bool { return f.Code == code && f.Subject == subject }
+	return slices.ContainsFunc(r.Findings, is) || slices.ContainsFunc(r.Accepted, is)
+}

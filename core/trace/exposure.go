@@ -54,6 +54,14 @@ type Open struct {
 	flat    int // inner port less outer; where several land on one, manyToOne less that
 }
 
+// From are the sources that get in.
+func (e *Open) From() netset.Addrs { return e.set }
+
+// Inner are the ports at which the range comes out.
+func (e *Open) Inner() netset.PortRange {
+	return netset.PortRange{Lo: e.Lands(e.Range.Lo), Hi: e.Lands(e.Range.Hi)}
+}
+
 // Door is where a flow comes to the machine that takes it, and how it looks there before any map.
 type Door struct {
 	Host   string

@@ -5,7 +5,6 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
-	"time"
 
 	"steady-compass/core/estate"
 	"steady-compass/core/model"
@@ -108,7 +107,15 @@ func (s *serving) landed(l landing, q request) {
 	tlsHere := l.sock.Record.TLS || l.sock.Record.Passthrough
 	speaks := speaksFirst(q, w.proto, tlsHere) || q.speech == speaksStream && w.tls
 	w.tls = speaks
+	if w.leg == 0 {
+		w.spokeTLS = speaks
+	}
 	switch {
+	case w.standIn && q.client: // it is not there yet, and would speak as it is spoken to
+		if w.standIn = false; speaks && !l.sock.Record.Passthrough {
+			s.certificate(&w, l, q, group, place)
+			w.tls = false
+		}
 	case l.sock.Record.TLS && !speaks:
 		s.mismatch(&w, l, q, place, "plain", sentence("%s expects TLS on %d, and is spoken to in the clear.", service.Name, w.port()))
 	case !tlsHere && speaks && q.speech != speaksStream:
@@ -440,23 +447,24 @@ func (s *serving) certificate(w *way, l landing, q request, group []*model.Site,
 		b.Why = sentence("%s has no certificate for %s.", l.sock.Record.Service, orWord(name, "a bare address"))
 		b.Records = lines(l.sock.Record)
 		if name != "" {
-			b.Mend = s.newCert(l, name, place)
+			b.Mend = s.newCert(l, name, group, place)
 		}
 	case held != "" && !Covers(cert, held):
 		outcome, b.Code, b.Short = Untrusted, "cert.names", "not on certificate"
 		b.Why = sentence("Certificate %s covers %s, and not %s.", cert.Name, strings.Join(cert.For, ", "), held)
 		b.Records = lines(cert, l.sock.Record)
-		b.Mend = replace(cert, func(c *estate.Cert) { c.For = append(slices.Clone(c.For), held) })
+		b.Mend = s.newCert(l, held, group, place)
 	case s.t.day != "" && cert.Expires < s.t.day:
 		outcome, b.Code, b.Short = Untrusted, "cert.expired", sentence("expired %s", cert.Expires)
 		b.Why = sentence("Certificate %s expired on %s.", cert.Name, cert.Expires)
 		b.Records, b.Subject = lines(cert), cert.Name
-		b.Mend = s.renewed(cert)
 	case cert.Trial:
 		outcome, b.Code, b.Short = Untrusted, "cert.trial", "trial certificate"
 		b.Why = sentence("Certificate %s is a trial one, which no visitor trusts.", cert.Name)
 		b.Records, b.Subject = lines(cert), cert.Name
-		b.Mend = replace(cert, func(c *estate.Cert) { c.Trial = false })
+		if name != "" {
+			b.Mend = s.newCert(l, name, group, place)
+		}
 	}
 	if outcome != "" {
 		w.walk(Step{Stage: StageTLS, At: place.Name, Verdict: Broken, Ground: Land, Records: b.Records, Why: b.Why})
@@ -500,34 +508,37 @@ func bestCert(list []*estate.Cert, name string, day estate.Date) *estate.Cert {
 	return list[0]
 }
 
-// renewalLength is how long a certificate is taken to be valid that a mend writes down.
-const renewalLength = 90 * 24 * time.Hour
-
-func (s *serving) expiry() estate.Date {
-	return estate.Date(s.t.day.Time().Add(renewalLength).Format(time.DateOnly))
-}
-
-func (s *serving) renewed(c *estate.Cert) *Mend {
-	if s.t.day == "" {
-		return nil
-	}
-	return replace(c, func(n *estate.Cert) { n.Expires = s.expiry() })
-}
-
-// newCert is a certificate for a name, to be got, or one recorded already that only has to lie here.
-func (s *serving) newCert(l landing, name string, place *model.Place) *Mend {
-	if s.t.day == "" {
-		return nil
-	}
+// newCert is a certificate that is wanted for a name: until when it will be valid, only the world knows. What shows another now
+// shows it.
+func (s *serving) newCert(l landing, name string, group []*model.Site, place *model.Place) *Mend {
 	free := l.sock.Record.Service
 	for i := 2; s.t.m.Certs[free] != nil; i++ {
 		free = fmt.Sprintf("%s-%d", l.sock.Record.Service, i)
 	}
-	m := addLine(&estate.Cert{Name: free, For: []string{name}, Expires: s.expiry(), On: []string{place.Name}, Renew: estate.NotGiven, Every: estate.NotGiven})
-	if len(l.sock.Record.Certs) > 0 && m != nil {
-		change := replace(l.sock.Record, func(n *estate.Listen) { n.Certs = append(slices.Clone(n.Certs), free) })
-		m.Remove, m.Add = append(m.Remove, change.Remove...), append(m.Add, change.Add...)
+	m, names := &Mend{}, []string{name}
+	also := func(change *Mend) { m.Remove, m.Add = append(m.Remove, change.Remove...), append(m.Add, change.Add...) }
+	own := false
+	for _, site := range group {
+		if site.Record.Cert != "" {
+			own = true
+			also(replace(site.Record, func(n *estate.Site) { n.Cert = free }))
+			if old := s.t.m.Certs[site.Record.Cert]; old != nil { // its other names are to be on what comes in its place
+				for _, other := range site.Record.Names {
+					if other != name && Covers(old, other) {
+						names = append(names, other)
+					}
+				}
+			}
+		}
 	}
+	if len(l.sock.Record.Certs) > 0 && !own {
+		also(replace(l.sock.Record, func(n *estate.Listen) { n.Certs = append(slices.Clone(n.Certs), free) }))
+	}
+	wanted := addLine(&estate.Cert{Name: free, For: names, On: []string{place.Name}, Renew: estate.NotGiven, Every: estate.NotGiven})
+	if wanted == nil {
+		return nil
+	}
+	m.Remove, m.Add = slices.Concat(m.Remove, wanted.Remove), append(wanted.Add, m.Add...)
 	return m
 }
 
@@ -808,7 +819,7 @@ func (s *serving) redirect(f served, l landing, rec *estate.Site, q request) {
 		g.cells = f.cells
 		g.origins = f.origins
 		g.src = f.src
-		g.ports, g.outer, g.leg = f.ports, f.outer, f.leg
+		g.ports, g.outer, g.leg, g.spokeTLS = f.ports, f.outer, f.leg, f.spokeTLS
 		if g.stopped == Outside && !s.t.newBreaks(f.way, r.way) {
 			g.stopped = "" // where it leads is not ours, and no fault
 		}

@@ -248,7 +248,7 @@ func (r *run) nobodyListens(p *model.Place, w way, local bool) {
 		inner := r.innerPort(meantSocket, w)
 		b.Short = sentence("listens on %d", inner)
 		b.Why = sentence("Nothing listens on %s of %s; %s listens on %s.", w.portWord(), name, meantSocket.Record.Service, meantSocket.Ports)
-		b.Mend = r.mendPort(w, meantSocket, inner)
+		b.Mend, w.standIn = r.mendPort(w, meantSocket, inner)
 		stop(meantSocket.Record)
 		w.moved = true
 		w.ports, w.many = netset.PortsOf(netset.OnePort(inner)), true
@@ -306,11 +306,11 @@ func (r *run) mendMap(m *estate.Map, wrong, right uint16) *Mend {
 	})
 }
 
-// mendPort leads a flow to the port on which the service meant listens: the forward that chose the
-// port changes, else the listener.
-func (r *run) mendPort(w way, s *model.Socket, inner uint16) *Mend {
+// mendPort leads a flow to the port on which the service meant listens: the forward that chose the port changes, else a second
+// listener comes beside the first, beside says so. It speaks first as the asker does.
+func (r *run) mendPort(w way, s *model.Socket, inner uint16) (m *Mend, beside bool) {
 	if w.forward != nil && w.forward.Record.Bind.Count() == 1 {
-		return replace(w.forward.Record, func(f *estate.Forward) { f.To.Ports = onePort(inner, netset.TCP) })
+		return replace(w.forward.Record, func(f *estate.Forward) { f.To.Ports = onePort(inner, netset.TCP) }), false
 	}
 	listen := *s.Record
 	listen.Bind = estate.Bind{Ports: onePort(w.port(), w.proto)}
@@ -320,7 +320,15 @@ func (r *run) mendPort(w way, s *model.Socket, inner uint16) *Mend {
 			listen = estate.Listen{Place: listen.Place, Bind: listen.Bind, Service: service}
 		}
 	}
-	return addLine(estate.With(&listen, func(*estate.Listen) {}))
+	if !r.goal.upstream && w.proto == netset.TCP && !listen.Passthrough {
+		switch w.outerPort() {
+		case 443:
+			listen.TLS = true
+		case 80:
+			listen.TLS, listen.Certs = false, nil
+		}
+	}
+	return addLine(estate.With(&listen, func(*estate.Listen) {})), true
 }
 
 // serviceOn is what listens on a port wherever anything does: "" where nothing does, or different things.

@@ -101,6 +101,18 @@ func (t *Tracer) ParseTarget(text string) (Target, error) {
 	return t.aimAt(tg, host, bad)
 }
 
+// AsSpokenBy is the target, asked again in the speech that a path to it had.
+func (tg Target) AsSpokenBy(p *Path) Target {
+	if p.Transport != netset.TCP.String() || tg.Says != speaksByPort {
+		return tg
+	}
+	tg.Says = speaksPlain
+	if p.spokeTLS {
+		tg.Says = speaksTLS
+	}
+	return tg
+}
+
 func (t *Tracer) aimAt(tg Target, host string, bad func(string) (Target, error)) (Target, error) {
 	if a, err := netip.ParseAddr(host); err == nil && a.Zone() == "" {
 		tg.Addr = a.Unmap()
@@ -253,7 +265,7 @@ func (t *Tracer) path(f *served, tg Target, port PortKey) Path {
 		reaching := i.Reaching.String()
 		p.Intended = &reaching
 	}
-	p.fronts, p.guarded, p.site, p.oneSided = f.fronts, f.guarded, f.site, f.oneSided
+	p.fronts, p.guarded, p.site, p.oneSided, p.spokeTLS = f.fronts, f.guarded, f.site, f.oneSided, f.spokeTLS
 	if f.defaulted != nil {
 		p.defaulted, p.caughtBy = f.defaulted.Name, f.defaulted.Record
 	}

@@ -191,6 +191,7 @@ type Path struct {
 	site      *estate.Site // that took it first
 	oneSided  *model.Filter
 	guarded   bool
+	spokeTLS  bool   // to whatever took the flow first
 	defaulted string // the site that took it only since none has its name
 	caughtBy  estate.Record
 	addr      netip.Addr

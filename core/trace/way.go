@@ -59,8 +59,11 @@ type way struct {
 	imagined bool
 	// oneSided is a filter that keeps state and does not see the replies.
 	oneSided *model.Filter
+	spokeTLS bool // the asker spoke TLS to whatever took the flow first
 	// moved: past a break it was led to a listener to which nothing that is recorded leads.
 	moved bool
+	// standIn: that listener stands in for one that is not there, which would speak as it is spoken to.
+	standIn bool
 	// wouldForward: a router is to forward this and does not yet; its own filters are no break.
 	wouldForward bool
 }

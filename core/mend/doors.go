@@ -1,0 +1,146 @@
+package mend
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"steady-compass/core/estate"
+	"steady-compass/core/findings"
+	"steady-compass/core/model"
+	"steady-compass/core/netset"
+	"steady-compass/core/notation"
+	"steady-compass/core/trace"
+)
+
+// doors speaks against what a trial opens that no intent covers, and where a machine is administered no more. wider says that
+// something opened, entailed or not.
+func (s State) doors(after State, out *Trial) (wider bool, err error) {
+	end := out.ends()
+	for _, net := range s.Tracer.Model().Networks {
+		v, err := s.Tracer.VantageNamed(net.Name)
+		if err != nil {
+			return wider, err
+		}
+		w, err := after.Tracer.VantageNamed(net.Name)
+		if err != nil {
+			continue // the network goes with the mend
+		}
+		before := s.Tracer.ByAddress(v)
+		was, is := trace.Unlike(before, after.Tracer.ByAddress(w))
+		for _, o := range opens(is) {
+			if o.Intent == trace.Declared || covered(o, before) {
+				continue
+			}
+			wider = true
+			says := fmt.Sprintf("%s:%s on %s to %s", bracketed(o.Address), ports(o), o.Place, o.Sources)
+			if end(o) {
+				out.Opens = append(out.Opens, says)
+			} else {
+				out.against("It would open %s, which no intent covers.", says)
+			}
+		}
+		for _, o := range opens(was) {
+			if findings.Administration(o) != "" && !reached(o, after.Tracer.ByAddress(w)) && s.last(after, o) {
+				out.against("%s on %s would not be reached any more by anybody, and it is how the machine is administered.", o.Service, o.Place)
+			}
+		}
+	}
+	return wider, nil
+}
+
+// ends says of a door whether it stands at the very end that a trial's mends write down, a listener or a site, where they let
+// nothing else in: then it is open to others since nothing before it was ever recorded to stop them.
+func (t *Trial) ends() func(*trace.Open) bool {
+	var ends []estate.Record
+	for _, m := range append([]*trace.Mend{t.Mend}, t.With...) {
+		for _, line := range m.Add {
+			p, _, err := notation.ParseLine(line)
+			if err != nil {
+				continue
+			}
+			switch p.Record.(type) {
+			case *estate.Listen, *estate.Site:
+				ends = append(ends, p.Record)
+			case *estate.Rule, *estate.Forward, *estate.Map, *estate.Filter:
+				return func(*trace.Open) bool { return false }
+			}
+		}
+	}
+	return func(o *trace.Open) bool {
+		return slices.ContainsFunc(ends, func(r estate.Record) bool {
+			switch r := r.(type) {
+			case *estate.Listen:
+				return r.Place == o.Place && r.Bind.Set().Contains(o.Port)
+			case *estate.Site:
+				return r.Service == o.Service && o.Site != nil && slices.Contains(r.Names, *o.Site)
+			}
+			return false
+		})
+	}
+}
+
+func opens(list []*trace.OpenAt) []*trace.Open {
+	var out []*trace.Open
+	for _, at := range list {
+		for i := range at.Open {
+			out = append(out, &at.Open[i])
+		}
+	}
+	return out
+}
+
+// covered says whether whoever gets in by a door got to the same before, by whatever address.
+func covered(o *trace.Open, before []*trace.OpenAt) bool {
+	left := o.From()
+	for _, was := range opens(before) {
+		if was.Place == o.Place && was.Transport == o.Transport && site(was) == site(o) && within(o.Inner(), was.Inner()) {
+			if left = left.Subtract(was.From()); left.IsEmpty() {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+func within(a, b netset.PortRange) bool { return b.Lo <= a.Lo && a.Hi <= b.Hi }
+
+func site(o *trace.Open) string {
+	if o.Site == nil {
+		return ""
+	}
+	return *o.Site
+}
+
+func reached(o *trace.Open, now []*trace.OpenAt) bool {
+	return slices.ContainsFunc(opens(now), func(n *trace.Open) bool { return n.Place == o.Place && n.Service == o.Service })
+}
+
+// last says that a service of a machine, which is still recorded, is reached from nowhere after a trial.
+func (s State) last(after State, o *trace.Open) bool {
+	m := after.Tracer.Model()
+	p := m.PlaceNamed(o.Place)
+	if p == nil || !slices.ContainsFunc(m.Places[p.Stack].Sockets, func(k model.Socket) bool { return k.Record.Service == o.Service }) {
+		return false
+	}
+	for _, net := range m.Networks {
+		if v, err := after.Tracer.VantageNamed(net.Name); err == nil && reached(o, after.Tracer.ByAddress(v)) {
+			return false
+		}
+	}
+	return true
+}
+
+func ports(o *trace.Open) string {
+	if o.Transport == "udp" {
+		return o.Ports + "/udp"
+	}
+	return o.Ports
+}
+
+func bracketed(address string) string {
+	if strings.Contains(address, ":") {
+		return "[" + address + "]"
+	}
+	return address
+}

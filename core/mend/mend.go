@@ -1,0 +1,258 @@
+// Package mend holds proposals to the standard of verdicts: a mend is tried in the engine, on an estate that it is made on for
+// the trial alone, and is offered only where it holds. What it holds by is said at Trial.
+package mend
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"steady-compass/core/estate"
+	"steady-compass/core/findings"
+	"steady-compass/core/notation"
+	"steady-compass/core/trace"
+)
+
+// State is an estate that is looked over: a trial begins at one and ends at another.
+type State struct {
+	Tracer  *trace.Tracer
+	Checked *findings.Checked
+}
+
+// Proposal is a mend, and what it is for.
+type Proposal struct {
+	Mend          *trace.Mend
+	Code, Subject string          // of a finding; "" where it is for none
+	At            *findings.Where // the way that it is to clear; nil for none
+}
+
+// For is the proposal that a finding comes with.
+func For(f *findings.Finding) Proposal {
+	p := Proposal{Mend: f.Mend, Code: f.Code, Subject: f.Subject}
+	if findings.OfPath(f.Code) {
+		p.At = f.Trace
+	}
+	return p
+}
+
+// Trial is what making a mend comes to. It holds where nothing speaks against it:
+//
+//  1. its finding ends, and where that is of a path, the path gets to where it is meant, with the mends of the breaks that
+//     follow on it made too;
+//  2. whatever got where it is meant still does, branch by branch and in the speech that it had, and no machine loses its last
+//     way to be administered;
+//  3. nothing opens that no intent covers, but what is entailed: what stands open at the very listener that the mend writes
+//     down, since nothing before it was ever recorded to stop anybody;
+//  4. no error and no warning of another kind comes of it.
+type Trial struct {
+	Mend    *trace.Mend
+	With    []*trace.Mend // the mends of what follows on the path that it was tried with
+	Against []string      // sentences
+	Opens   []string      // what is entailed, in sentences
+	Ends    []*findings.Finding
+	Brings  []*findings.Finding
+}
+
+// Holds says whether the mend may be offered.
+func (t *Trial) Holds() bool { return len(t.Against) == 0 }
+
+// mostFollowing is how many breaks are mended behind the one in question.
+const mostFollowing = 8
+
+// Try makes a mend, and sees what comes of it. Its error is the context's, or says why the mend cannot be made.
+func (s State) Try(ctx context.Context, p Proposal) (Trial, error) {
+	out := Trial{Mend: p.Mend}
+	e, err := made(s.Tracer.Model().Estate, p.Mend)
+	if err != nil {
+		return out, err
+	}
+	if p.At != nil {
+		if e, err = s.follow(e, p, &out); err != nil {
+			return out, err
+		}
+	}
+	after := State{Tracer: s.Tracer.After(issued(e, s.Tracer.Model().Estate))}
+	if after.Checked, err = s.Checked.After(ctx, after.Tracer); err != nil {
+		return out, err
+	}
+	out.Ends, out.Brings = findings.Ended(s.Checked.Report, after.Checked.Report), findings.Ended(after.Checked.Report, s.Checked.Report)
+	if after.Checked.Has(p.Code, p.Subject) {
+		out.against("It does not end what it is for.")
+	}
+	for _, l := range findings.Lost(s.Checked, after.Checked) {
+		out.against("%s works from %s, and would end %s.", l.Target, l.From, words(l.Now))
+	}
+	wider, err := s.doors(after, &out)
+	if err != nil {
+		return out, err
+	}
+	for _, b := range out.Brings {
+		if !comes(b, p, wider) && !out.entails(b) {
+			out.against("It would bring: %s", b.Why)
+		}
+	}
+	return out, nil
+}
+
+func (t *Trial) against(form string, words ...any) {
+	if text := fmt.Sprintf(form, words...); !slices.Contains(t.Against, text) {
+		t.Against = append(t.Against, text)
+	}
+}
+
+// follow makes the mends of the breaks that are left on a way, one after the other, until it gets through. What the proposal
+// itself is for has to have ended by then, and what it writes down has to stand.
+func (s State) follow(e *estate.Estate, p Proposal, out *Trial) (*estate.Estate, error) {
+	now := s.Tracer.Model().Estate
+	was, err := s.left(now, p.At)
+	if err != nil {
+		return e, err
+	}
+	written := slices.Clone(p.Mend.Add)
+	for n := range mostFollowing + 1 {
+		left, err := s.left(issued(e, now), p.At)
+		if err != nil || len(left.breaks) == 0 {
+			return e, err
+		}
+		if n == 0 && left.of(p) > 0 && left.of(p) >= was.of(p) {
+			out.against("It does not end what it is for.")
+		}
+		i := slices.IndexFunc(left.breaks, func(b trace.Break) bool { return !b.Mend.IsEmpty() })
+		if i < 0 || n == mostFollowing {
+			out.against("%s from %s would still end %s: %s", p.At.Target, p.At.From, words(left.verdict), left.breaks[0].Why)
+			return e, nil
+		}
+		m := left.breaks[i].Mend
+		if slices.ContainsFunc(m.Remove, func(line string) bool { return slices.Contains(written, line) }) {
+			out.against("What it writes down has to be mended in its turn: %s", left.breaks[i].Why)
+			return e, nil
+		}
+		if e, err = attempt(e, m); err != nil {
+			return e, err
+		}
+		out.With, written = append(out.With, m), append(written, m.Add...)
+	}
+	return e, nil
+}
+
+// left is what stops a way in an estate.
+type left struct {
+	at      *findings.Where
+	verdict trace.Outcome
+	breaks  []trace.Break
+}
+
+func (s State) left(e *estate.Estate, at *findings.Where) (left, error) {
+	t := s.Tracer
+	if e != t.Model().Estate {
+		t = t.After(e)
+	}
+	out := left{at: at}
+	target, err := t.ParseTarget(at.Target)
+	if err != nil {
+		return out, nil // the name went with the mend
+	}
+	from, err := t.VantageNamed(at.From)
+	if err != nil {
+		return out, err
+	}
+	r := t.Trace(target, from)
+	out.verdict, out.breaks = r.Verdict, breaks(r.Paths)
+	return out, nil
+}
+
+// of is how many breaks are what a proposal is for.
+func (l left) of(p Proposal) int {
+	said := map[string]bool{}
+	for _, b := range l.breaks {
+		if b.Code == p.Code && (b.Subject == p.Subject || b.Subject == "" && l.at.Target == p.Subject) {
+			said[b.At+b.Why] = true
+		}
+	}
+	return len(said)
+}
+
+// breaks are those of the paths that do not get through.
+func breaks(paths []trace.Path) []trace.Break {
+	var out []trace.Break
+	for i := range paths {
+		if p := &paths[i]; !p.Outcome.Good() {
+			out = append(out, p.Breaks...)
+		}
+	}
+	return out
+}
+
+func words(o trace.Outcome) string { return strings.ReplaceAll(string(o), "-", " ") }
+
+// made is an estate with a mend made.
+func made(e *estate.Estate, m *trace.Mend) (*estate.Estate, error) {
+	if m.IsEmpty() {
+		return nil, fmt.Errorf("no mend is known")
+	}
+	return attempt(e, m)
+}
+
+func attempt(e *estate.Estate, m *trace.Mend) (*estate.Estate, error) {
+	located, _, faults := notation.ParseLines(strings.Join(m.Add, "\n"))
+	if len(faults) > 0 {
+		return nil, fmt.Errorf("%s", faults[0].Error())
+	}
+	change := estate.Change{Remove: m.Remove}
+	for _, l := range located {
+		change.Add = append(change.Add, l.Placed)
+	}
+	return e.Apply(change)
+}
+
+// far is a day that no trial gets to.
+const far = estate.Date("9999-12-31")
+
+// issued is an estate in which the certificates that it wants, and another did not, are there: in a trial they count so.
+func issued(e, before *estate.Estate) *estate.Estate {
+	gone, come := estate.Changed(before, e, estate.KindNamed("cert"))
+	old := map[string]bool{}
+	for _, r := range gone {
+		old[r.(*estate.Cert).Name] = true
+	}
+	var c estate.Change
+	for _, r := range come {
+		if cert := r.(*estate.Cert); cert.Expires == "" && !cert.Off && !old[cert.Name] {
+			c.Remove = append(c.Remove, estate.Line(r))
+			c.Add = append(c.Add, estate.Placed{Record: estate.With(cert, func(n *estate.Cert) { n.Expires = far })})
+		}
+	}
+	if c.IsEmpty() {
+		return e
+	}
+	if next, err := e.Apply(c); err == nil {
+		return next
+	}
+	return e
+}
+
+// entails says whether a finding that a trial brings is of what it entails: of the very listener or site that it writes down.
+func (t *Trial) entails(b *findings.Finding) bool {
+	if family, _, _ := strings.Cut(b.Code, "."); family != "exposure" || len(t.Opens) == 0 {
+		return false
+	}
+	return slices.ContainsFunc(append([]*trace.Mend{t.Mend}, t.With...), func(m *trace.Mend) bool {
+		return slices.ContainsFunc(m.Add, func(line string) bool { return slices.Contains(b.Records, line) })
+	})
+}
+
+// comes says whether a finding that a mend brings goes with it: a note; what compares two things, where nothing got wider; and what
+// is true of a backend as soon as its front works.
+func comes(b *findings.Finding, of Proposal, wider bool) bool {
+	family, _, _ := strings.Cut(b.Code, ".")
+	switch {
+	case b.Level == findings.Note:
+		return true
+	case b.Code == "exposure.family" || b.Code == "name.split" || family == "order":
+		return !wider
+	case b.Code == "exposure.bypass" || b.Code == "exposure.plaintext":
+		return of.At != nil
+	}
+	return false
+}
