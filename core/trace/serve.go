@@ -508,38 +508,54 @@ func bestCert(list []*estate.Cert, name string, day estate.Date) *estate.Cert {
 	return list[0]
 }
 
-// newCert is a certificate that is wanted for a name: until when it will be valid, only the world knows. What shows another now
-// shows it.
+// newCert shows a certificate for a name: one that lies there already, else one that is wanted, since until when it will be valid
+// only the world knows. What shows another now shows it.
 func (s *serving) newCert(l landing, name string, group []*model.Site, place *model.Place) *Mend {
-	free := l.sock.Record.Service
-	for i := 2; s.t.m.Certs[free] != nil; i++ {
-		free = fmt.Sprintf("%s-%d", l.sock.Record.Service, i)
-	}
-	m, names := &Mend{}, []string{name}
-	also := func(change *Mend) { m.Remove, m.Add = append(m.Remove, change.Remove...), append(m.Add, change.Add...) }
-	own := false
+	names, own := []string{name}, false
 	for _, site := range group {
-		if site.Record.Cert != "" {
+		if old := s.t.m.Certs[site.Record.Cert]; old != nil { // its other names are to be on what comes in its place
 			own = true
-			also(replace(site.Record, func(n *estate.Site) { n.Cert = free }))
-			if old := s.t.m.Certs[site.Record.Cert]; old != nil { // its other names are to be on what comes in its place
-				for _, other := range site.Record.Names {
-					if other != name && Covers(old, other) {
-						names = append(names, other)
-					}
+			for _, other := range site.Record.Names {
+				if !slices.Contains(names, other) && Covers(old, other) {
+					names = append(names, other)
 				}
 			}
 		}
 	}
-	if len(l.sock.Record.Certs) > 0 && !own {
-		also(replace(l.sock.Record, func(n *estate.Listen) { n.Certs = append(slices.Clone(n.Certs), free) }))
+	m := &Mend{Remove: []string{}, Add: []string{}}
+	shown := s.lying(names, place)
+	if shown == "" {
+		shown = l.sock.Record.Service
+		for i := 2; s.t.m.Certs[shown] != nil; i++ {
+			shown = fmt.Sprintf("%s-%d", l.sock.Record.Service, i)
+		}
+		wanted := addLine(&estate.Cert{Name: shown, For: names, On: []string{place.Name}, Renew: estate.NotGiven, Every: estate.NotGiven})
+		if wanted == nil {
+			return nil
+		}
+		m.Add = wanted.Add
 	}
-	wanted := addLine(&estate.Cert{Name: free, For: names, On: []string{place.Name}, Renew: estate.NotGiven, Every: estate.NotGiven})
-	if wanted == nil {
-		return nil
+	also := func(change *Mend) { m.Remove, m.Add = append(m.Remove, change.Remove...), append(m.Add, change.Add...) }
+	for _, site := range group {
+		if site.Record.Cert != "" {
+			also(replace(site.Record, func(n *estate.Site) { n.Cert = shown }))
+		}
 	}
-	m.Remove, m.Add = slices.Concat(m.Remove, wanted.Remove), append(wanted.Add, m.Add...)
+	if !own && len(l.sock.Record.Certs) > 0 {
+		also(replace(l.sock.Record, func(n *estate.Listen) { n.Certs = append(slices.Clone(n.Certs), shown) }))
+	}
 	return m
+}
+
+// lying is a certificate that lies at a place, has all of some names and can be trusted; "" for none.
+func (s *serving) lying(names []string, place *model.Place) string {
+	for _, c := range s.t.m.CertList {
+		if slices.Contains(c.On, place.Name) && c.Expires != "" && c.Expires >= s.t.day && !c.Trial &&
+			!slices.ContainsFunc(names, func(n string) bool { return !Covers(c, n) }) {
+			return c.Name
+		}
+	}
+	return ""
 }
 
 // ---- no site

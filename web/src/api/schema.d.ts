@@ -293,6 +293,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/mend": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Whether a mend holds, and what it would do */
+        post: operations["mend"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/move": {
         parameters: {
             query?: never;
@@ -998,6 +1015,36 @@ export interface components {
         Mend: {
             add: string[];
             remove: string[];
+        };
+        MendAnswer: {
+            /** @description What speaks against it, in sentences */
+            against: string[];
+            effect: components["schemas"]["Effect"];
+            /** @description It may be offered */
+            holds: boolean;
+            /** @description What stands open to others at the very listener or site that it writes down */
+            opens: string[];
+            /**
+             * Format: int64
+             * @description How many more breaks are left on its way, whose mends it was tried with
+             */
+            with: number;
+        };
+        MendQuestion: {
+            add: string[];
+            /** @description Of the finding or the break that it is to end */
+            code?: string;
+            from?: string;
+            /**
+             * Format: int32
+             * @description Of the way in question, where the target gives none
+             */
+            port?: number;
+            remove: string[];
+            subject?: string;
+            /** @description Where a trace shows it */
+            target?: string;
+            udp?: boolean;
         };
         MoveQuestion: {
             from: string;
@@ -1915,6 +1962,57 @@ export interface operations {
             };
             /** @description Error */
             default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    mend: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MendQuestion"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MendAnswer"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -1,20 +1,18 @@
-import { useQuery } from '@tanstack/react-query';
 import { useDeferredValue, useMemo, useState } from 'react';
 import { Dialog, FieldError, Heading, Input, Label, TextField } from 'react-aria-components';
 import styled from 'styled-components';
 import { useLocation } from 'wouter';
-import { api, ask, useFindings, useAppState, type Finding } from '../api/client';
+import { useFindings, type Finding } from '../api/client';
 import { Choice } from '../parts/Choice';
-import { EffectList } from '../parts/EffectList';
 import { DialogSheet, DialogVeil, useViewHints } from '../parts/hints';
 import { useKeys } from '../parts/keys';
 import { ListLine, LongList } from '../parts/LongList';
 import { Mark } from '../parts/marks';
-import { MendLines } from '../parts/MendLines';
 import { Failed, Loading, Plain, Quiet, Strong } from '../parts/Quiet';
 import { findingURL, traceURL, useChosen, useQueryWord } from '../parts/route';
 import { useSession } from '../parts/session';
 import { Tools } from '../parts/Tools';
+import { Tried, useHolds, whyNot, type MendFor } from '../parts/tried';
 
 type Entry = Finding & { id: string };
 
@@ -103,7 +101,7 @@ export function Findings({ code, subject }: { code: string; subject: string }) {
   const [level, setLevel] = useQueryWord('level', 'everything');
   const [family, setFamily] = useQueryWord('code', 'every code');
   const [, go] = useLocation();
-  const { change } = useSession();
+  const { change, say } = useSession();
   const [accepting, setAccepting] = useState(false);
 
   const all = useMemo(
@@ -135,7 +133,14 @@ export function Findings({ code, subject }: { code: string; subject: string }) {
   const shown = useDeferredValue(chosen);
 
   const mend = async () => {
-    if (chosen?.mend) await change(chosen.mend, `Mended ${chosen.code} of ${chosen.subject}`);
+    if (!chosen?.mend) return;
+    try {
+      const against = await whyNot(chosen.mend, mendFor(chosen));
+      if (against !== '') say({ text: `No mend that holds is known. ${against}`, look: true });
+      else await change(chosen.mend, `Mended ${chosen.code} of ${chosen.subject}`);
+    } catch (error) {
+      say({ text: (error as Error).message, look: true });
+    }
   };
   const trace = () => {
     if (!chosen?.trace) return;
@@ -231,6 +236,13 @@ function shortSubject(subject: string) {
   return subject.length > 64 ? `${subject.slice(0, 61)}…` : subject;
 }
 
+const mendFor = (f: Finding): MendFor => ({
+  code: f.code,
+  subject: f.subject,
+  target: f.trace?.target,
+  from: f.trace?.from,
+});
+
 interface ChosenProps {
   finding: Finding;
   onMend: () => void;
@@ -239,15 +251,7 @@ interface ChosenProps {
 }
 
 function Chosen({ finding, onMend, onTrace, onAccept }: ChosenProps) {
-  const revision = useAppState().data?.revision ?? 0;
-  const preview = useQuery({
-    queryKey: ['preview', revision, finding.code, finding.subject],
-    queryFn: () => {
-      const mend = finding.mend ?? { remove: [], add: [] };
-      return ask(api.POST('/api/preview', { body: { base: revision, remove: mend.remove, add: mend.add } }));
-    },
-    enabled: Boolean(finding.mend),
-  });
+  const holds = useHolds(finding.mend, mendFor(finding));
   return (
     <Detail aria-label="the finding">
       <header>
@@ -268,16 +272,11 @@ function Chosen({ finding, onMend, onTrace, onAccept }: ChosenProps) {
       {finding.mend && (
         <>
           <h3>Mend</h3>
-          <MendLines mend={finding.mend} />
-          <div style={{ margin: '12px -14px 0' }}>
-            {preview.data && <EffectList effect={preview.data} verb="After it" />}
-            {preview.isPending && <Quiet style={{ padding: '4px 14px' }}>Trying it…</Quiet>}
-            {preview.isError && <Quiet style={{ padding: '4px 14px' }}>{preview.error.message}</Quiet>}
-          </div>
+          <Tried mend={finding.mend} of={mendFor(finding)} withEffect />
         </>
       )}
       <Acts>
-        {finding.mend && <Strong onPress={onMend}>Mend</Strong>}
+        {holds && <Strong onPress={onMend}>Mend</Strong>}
         {finding.trace && <Plain onPress={onTrace}>Trace it</Plain>}
         <Plain onPress={onAccept}>Accept until…</Plain>
       </Acts>

@@ -18,12 +18,12 @@ import { Wrapping } from '../parts/Wrapping';
 import { useViewHints } from '../parts/hints';
 import { useKeys } from '../parts/keys';
 import { cidrs, isGood, Lock, Mark, markOf, outcomeWords } from '../parts/marks';
-import { MendLines } from '../parts/MendLines';
 import { VantagePicker } from '../parts/Picker';
 import { Failed, LinkButton, Loading, Plain, Strong } from '../parts/Quiet';
 import { filterURL, tablePlace, traceURL, usesURL, useQueryWord } from '../parts/route';
 import { revisionNow, useSession } from '../parts/session';
 import { Tools } from '../parts/Tools';
+import { Tried, useHolds, whyNot, type MendFor } from '../parts/tried';
 
 const Two = styled.div`
   display: grid;
@@ -305,7 +305,7 @@ export function Trace({ target }: { target: string }) {
   const [at, setAt] = useState(0);
   const [editing, setEditing] = useState<Edited | null>(null);
   const [, go] = useLocation();
-  const { change } = useSession();
+  const { change, say } = useSession();
   const sheet = useRef<HTMLDivElement>(null);
 
   // Another target or vantage starts at its first way; what was typed belongs to the old one.
@@ -323,7 +323,14 @@ export function Trace({ target }: { target: string }) {
   const current = Math.min(way, (result?.paths.length ?? 1) - 1);
   const path = result?.paths[current];
   const mend = async (b: Break | undefined) => {
-    if (b?.mend) await change(b.mend, `Mended ${b.short || b.code}`);
+    if (!b?.mend || !path) return;
+    try {
+      const against = await whyNot(b.mend, mendFor(b, path, target, from));
+      if (against !== '') say({ text: `No mend that holds is known. ${against}`, look: true });
+      else await change(b.mend, `Mended ${b.short || b.code}`);
+    } catch (error) {
+      say({ text: (error as Error).message, look: true });
+    }
   };
   const firstMend = path?.breaks.find((b) => b.mend);
   useKeys({
@@ -401,6 +408,7 @@ export function Trace({ target }: { target: string }) {
                   editing={editing}
                   onEdit={(record, step) => setEditing(begin(record, step))}
                   onMend={(b) => void mend(b)}
+                  forWhat={(b) => mendFor(b, path, target, from)}
                   editor={(edited) => (
                     <RecordEditor
                       edited={edited}
@@ -497,11 +505,17 @@ interface LineProps {
   editing: Edited | null;
   onEdit: (record: string, step: number) => void;
   onMend: (b: Break) => void;
+  forWhat: (b: Break) => MendFor;
   editor: (edited: Edited) => ReactNode;
 }
 
+/** What the mend of a break on a path is for. */
+function mendFor(b: Break, path: Path, target: string, from: string): MendFor {
+  return { code: b.code, subject: b.subject, target, from, port: path.port, udp: path.transport === 'udp' };
+}
+
 /** The line from the stranger to the backend: a station a step, a gap a break. */
-function Line({ path, at, onAt, editing, onEdit, onMend, editor }: LineProps) {
+function Line({ path, at, onAt, editing, onEdit, onMend, forWhat, editor }: LineProps) {
   const breaksAt = useMemo(() => {
     const map = new Map<number, Break[]>();
     for (const b of path.breaks) map.set(b.step, [...(map.get(b.step) ?? []), b]);
@@ -536,6 +550,7 @@ function Line({ path, at, onAt, editing, onEdit, onMend, editor }: LineProps) {
                 brk={b}
                 ground={s.ground}
                 onMend={() => onMend(b)}
+                of={forWhat(b)}
                 onEdit={() => {
                   onAt(i);
                   if (b.records[0]) onEdit(b.records[0], i);
@@ -634,12 +649,14 @@ interface BreakProps {
   brk: Break;
   ground: string;
   onMend: () => void;
+  of: MendFor;
   onEdit: () => void;
   editing: Edited | null;
   editor: (edited: Edited) => ReactNode;
 }
 
-function BreakRow({ brk, ground, onMend, onEdit, editing, editor }: BreakProps) {
+function BreakRow({ brk, ground, onMend, of, onEdit, editing, editor }: BreakProps) {
+  const holds = useHolds(brk.mend, of);
   return (
     <Gap $ground={ground} data-break={brk.code}>
       <Stop />
@@ -653,9 +670,13 @@ function BreakRow({ brk, ground, onMend, onEdit, editing, editor }: BreakProps) 
           <div style={{ gridColumn: '1 / -1' }}>{editor(editing)}</div>
         ) : (
           <>
-            {brk.mend ? <MendLines mend={brk.mend} /> : <span>What belongs here is not in the records.</span>}
+            {brk.mend ? (
+              <Tried mend={brk.mend} of={of} withEffect={false} />
+            ) : (
+              <span>What belongs here is not in the records.</span>
+            )}
             <Buttons>
-              {brk.mend && <Strong onPress={onMend}>Mend</Strong>}
+              {holds && <Strong onPress={onMend}>Mend</Strong>}
               {brk.records.length > 0 && <Plain onPress={onEdit}>Edit</Plain>}
             </Buttons>
           </>

@@ -1,0 +1,78 @@
+package server
+
+import (
+	"context"
+	"fmt"
+
+	"steady-compass/core/findings"
+	"steady-compass/core/mend"
+	"steady-compass/core/trace"
+)
+
+// MendQuestion is a mend, and what it is for: a finding, a way, or both.
+type MendQuestion struct {
+	Remove  []string `json:"remove" nullable:"false"`
+	Add     []string `json:"add" nullable:"false"`
+	Code    string   `json:"code,omitempty" maxLength:"100" doc:"Of the finding or the break that it is to end"`
+	Subject string   `json:"subject,omitempty" maxLength:"2048"`
+	Target  string   `json:"target,omitempty" maxLength:"2048" doc:"Where a trace shows it"`
+	From    string   `json:"from,omitempty" maxLength:"300"`
+	Port    uint16   `json:"port,omitempty" doc:"Of the way in question, where the target gives none"`
+	UDP     bool     `json:"udp,omitempty"`
+}
+
+// MendAnswer is what making a mend comes to.
+type MendAnswer struct {
+	Holds   bool     `json:"holds" doc:"It may be offered"`
+	Against []string `json:"against" nullable:"false" doc:"What speaks against it, in sentences"`
+	Opens   []string `json:"opens" nullable:"false" doc:"What stands open to others at the very listener or site that it writes down"`
+	With    int      `json:"with" doc:"How many more breaks are left on its way, whose mends it was tried with"`
+	Effect  Effect   `json:"effect"`
+}
+
+func (s *Server) postMend(ctx context.Context, in *body[MendQuestion]) (*body[MendAnswer], error) {
+	q := in.Body
+	c, err := (&ChangeQuestion{Remove: q.Remove, Add: q.Add}).change()
+	if err != nil {
+		return nil, err
+	}
+	a := s.now()
+	checked, err := a.check(ctx)
+	if err != nil {
+		return nil, problem(err)
+	}
+	p := mend.Proposal{Mend: &trace.Mend{Remove: q.Remove, Add: q.Add}, Code: q.Code, Subject: q.Subject}
+	if findings.OfPath(q.Code) && q.Target != "" {
+		p.At = &findings.Where{Target: q.atPort(a.tracer), From: q.From}
+	}
+	if p.Subject == "" && p.At != nil { // a break of the flow that is asked for
+		p.Subject = p.At.Target
+	}
+	trial, err := mend.State{Tracer: a.tracer, Checked: checked}.Try(ctx, p)
+	if err != nil {
+		return nil, problem(err)
+	}
+	effect, err := s.effect(ctx, a, c)
+	if err != nil {
+		return nil, problem(err)
+	}
+	return &body[MendAnswer]{MendAnswer{
+		Holds: trial.Holds(), Against: append([]string{}, trial.Against...), Opens: append([]string{}, trial.Opens...), With: len(trial.With), Effect: effect,
+	}}, nil
+}
+
+// atPort is the target with the port in question.
+func (q *MendQuestion) atPort(t *trace.Tracer) string {
+	tg, err := t.ParseTarget(q.Target)
+	if err != nil || tg.Port != 0 || q.Port == 0 {
+		return q.Target
+	}
+	text := fmt.Sprintf("%s:%d", q.Target, q.Port)
+	if tg.Addr.Is6() {
+		text = fmt.Sprintf("[%s]:%d", tg.Addr, q.Port)
+	}
+	if q.UDP {
+		text += "/udp"
+	}
+	return text
+}

@@ -1,0 +1,92 @@
+// A mend is offered once it was tried in the engine, and holds.
+import { useQuery } from '@tanstack/react-query';
+import styled from 'styled-components';
+import { api, ask, queries, useAppState, type Mend } from '../api/client';
+import { EffectList } from './EffectList';
+import { MendLines } from './MendLines';
+import { Quiet } from './Quiet';
+import { revisionNow } from './session';
+
+/** What a mend is for: a finding, or a break on a way. */
+export interface MendFor {
+  code: string;
+  subject: string;
+  target?: string;
+  from?: string;
+  port?: number;
+  udp?: boolean;
+}
+
+const trial = (revision: number, mend: Mend | undefined, of: MendFor) => ({
+  queryKey: ['mend', revision, mend, of],
+  queryFn: ({ signal }: { signal: AbortSignal }) =>
+    ask(api.POST('/api/mend', { body: { remove: mend?.remove ?? [], add: mend?.add ?? [], ...of }, signal })),
+});
+
+function useTrial(mend: Mend | undefined, of: MendFor) {
+  const revision = useAppState().data?.revision ?? 0;
+  return useQuery({ ...trial(revision, mend, of), enabled: Boolean(mend) });
+}
+
+/** Tries a mend; why it does not hold, in a sentence, or '' where it does. */
+export async function whyNot(mend: Mend, of: MendFor): Promise<string> {
+  const { against } = await queries.fetchQuery(trial(revisionNow(), mend, of));
+  return against[0] ?? '';
+}
+
+const Reasons = styled.ul`
+  margin: 6px 0 0;
+  padding: 0 0 0 16px;
+  li {
+    padding: 1px 0;
+  }
+`;
+
+interface Props {
+  mend: Mend;
+  of: MendFor;
+  /** The effect is not said again where it stands elsewhere. */
+  withEffect: boolean;
+}
+
+const shown = 4;
+
+/** Whether a mend may be offered. */
+export function useHolds(mend: Mend | undefined, of: MendFor) {
+  return useTrial(mend, of).data?.holds ?? false;
+}
+
+/** A mend with what the trial found: what is so after it, or why it is not offered. */
+export function Tried({ mend, of, withEffect }: Props) {
+  const { data, isPending, error } = useTrial(mend, of);
+  return (
+    <div data-tried={data ? (data.holds ? 'holds' : 'not') : undefined}>
+      {data && !data.holds && <p>What is nearest was tried, and does not hold:</p>}
+      <MendLines mend={mend} />
+      {isPending && <Quiet style={{ padding: '4px 0' }}>Trying it…</Quiet>}
+      {error && <Quiet style={{ padding: '4px 0' }}>{error.message}</Quiet>}
+      {data && !data.holds && (
+        <Reasons>
+          {data.against.slice(0, shown).map((a) => (
+            <li key={a}>{a}</li>
+          ))}
+          {data.against.length > shown && <li>and {data.against.length - shown} more that speak against it</li>}
+        </Reasons>
+      )}
+      {data?.holds && data.with > 0 && (
+        <p>
+          {data.with === 1 ? 'One more thing is' : `${data.with} more things are`} left on the way; with{' '}
+          {data.with === 1 ? 'its mend' : 'their mends'} it gets through.
+        </p>
+      )}
+      {data?.holds && data.opens.length > 0 && (
+        <p>Nothing was ever recorded to stop others there: {data.opens.join('; ')}.</p>
+      )}
+      {data?.holds && withEffect && (
+        <div style={{ margin: '12px -14px 0' }}>
+          <EffectList effect={data.effect} verb="After it" />
+        </div>
+      )}
+    </div>
+  );
+}
