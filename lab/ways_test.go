@@ -2,6 +2,7 @@ package lab
 
 import (
 	"fmt"
+	"os"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -84,6 +85,41 @@ func TestWaysIntoAnEmptyEstate(t *testing.T) {
 		document.querySelector('main').dispatchEvent(new DragEvent('drop', { dataTransfer: data, bubbles: true, cancelable: true }));
 		return true })()`)
 	b.until(`location.pathname === '/records' && document.querySelector('[data-import] h2')?.innerText === 'hosts'`)
+}
+
+// TestMendThatDoesNotHold looks at a finding whose nearest mend would open what nobody declared: it is not offered, and the key
+// says why; once it is declared, it is.
+func TestMendThatDoesNotHold(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "a.estate")
+	text := "network lan 10.0.0.0/24\nhost gate router\naddress gate 203.0.113.1 internet\naddress gate 10.0.0.1 lan\nhost box\naddress box 10.0.0.5 lan\nforward gate 80/udp to 10.0.0.5\nlisten box 80 as web\n"
+	if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	db := filepath.Join(t.TempDir(), "a.db")
+	if out, code := command(t, "import", "estate", file, "--db", db); code != 0 {
+		t.Fatal(out)
+	}
+	p := start(t, "serve", "--db", db)
+	b := open(t, p.url+"/findings/path.forward-transport/gate:80%2Fudp")
+	b.until(`document.querySelector('[data-tried=not]')`)
+	b.says("[data-tried]", "It would open 203.0.113.1:80 on box to the internet, which no intent covers.")
+	const button = `[...document.querySelectorAll('aside button')].some((x) => x.innerText === 'Mend')`
+	if eval[bool](b, button) {
+		t.Error("it is offered all the same")
+	}
+	b.press("m")
+	b.until(`document.body.innerText.includes('No mend that holds is known. It would open')`)
+	var state struct{ Revision, Records int }
+	if _, err := p.call("GET", "/api/state", nil, &state); err != nil || state.Revision != 1 {
+		t.Errorf("something was changed: %v %+v", err, state)
+	}
+	declared := map[string]any{"base": 1, "remove": []string{}, "add": []string{"intend 203.0.113.1 80 for internet reaching box"}}
+	if status, err := p.call("POST", "/api/change", declared, nil); err != nil || status != 200 {
+		t.Fatal(status, err)
+	}
+	b.until(`document.querySelector('[data-tried=holds]') && ` + button)
+	b.press("m")
+	b.until(`document.body.innerText.includes('Mended path.forward-transport')`)
 }
 
 // TestImportIsStopped stops the keeping of a large import as soon as that can be: all of it is kept or nothing, and what stands

@@ -12,6 +12,7 @@ import (
 
 	"steady-compass/core/estate"
 	"steady-compass/core/findings"
+	"steady-compass/core/mend"
 	"steady-compass/core/model"
 	"steady-compass/core/notation"
 	"steady-compass/core/trace"
@@ -233,7 +234,50 @@ func (c *exposureCommand) compare(s streams, now trace.Exposure, v trace.Vantage
 type checkCommand struct {
 	FailOn string `help:"The least level that makes the check fail: error, warning or note." enum:"error,warning,note" default:"error"`
 	SARIF  bool   `help:"Print SARIF 2.1.0." name:"sarif"`
+	Mends  bool   `help:"Try the mends of all findings. Without it those of the first ten are tried, and printed for a person only."`
 	question
+}
+
+// mendsTried is of how many findings the mends are tried unasked.
+const mendsTried = 10
+
+// reported is a finding with the mend that holds, or why there is none.
+type reported struct {
+	*findings.Finding
+	None string `json:"none,omitempty"`
+}
+
+// report is what a check prints.
+type report struct {
+	Findings []reported             `json:"findings"`
+	Counts   map[findings.Level]int `json:"counts"`
+	Accepted []*findings.Finding    `json:"accepted"`
+}
+
+// tried are the findings of a check, so many of them with their mends tried: one that does not hold is not offered.
+func tried(ctx context.Context, t *trace.Tracer, checked *findings.Checked, most int) (report, error) {
+	out := report{Findings: []reported{}, Counts: checked.Counts, Accepted: checked.Accepted}
+	state := mend.State{Tracer: t, Checked: checked}
+	for i, f := range checked.Findings {
+		shown := *f
+		one := reported{Finding: &shown}
+		if !f.Mend.IsEmpty() && i < most {
+			trial, err := state.Try(ctx, mend.For(f))
+			switch {
+			case ctx.Err() != nil:
+				return out, ctx.Err()
+			case err != nil:
+				one.None = err.Error()
+			case !trial.Holds():
+				one.None = trial.Against[0]
+			}
+		}
+		if i >= most || one.None != "" {
+			shown.Mend = nil
+		}
+		out.Findings = append(out.Findings, one)
+	}
+	return out, nil
 }
 
 func (c *checkCommand) Run(ctx context.Context, s streams) error {
@@ -245,19 +289,29 @@ func (c *checkCommand) Run(ctx context.Context, s streams) error {
 	if err != nil {
 		return err
 	}
-	report := checked.Report
+	most := mendsTried
+	switch {
+	case c.Mends:
+		most = len(checked.Findings)
+	case c.JSON || c.SARIF:
+		most = 0
+	}
+	r, err := tried(ctx, t, checked, most)
+	if err != nil {
+		return err
+	}
 	switch {
 	case c.SARIF:
-		err = printJSON(s.out, findings.SARIF(report, c.Estate))
+		err = printJSON(s.out, findings.SARIF(checked.Report, c.Estate))
 	case c.JSON:
-		err = printJSON(s.out, report)
+		err = printJSON(s.out, r)
 	default:
-		printReport(newPaper(s.out), report)
+		printReport(newPaper(s.out), r, most)
 	}
 	if err != nil {
 		return err
 	}
-	for _, f := range report.Findings {
+	for _, f := range r.Findings {
 		if f.Level.Rank() <= findings.Level(c.FailOn).Rank() {
 			return doesNotHold
 		}

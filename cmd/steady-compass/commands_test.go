@@ -51,6 +51,8 @@ func TestCommands(t *testing.T) {
 		{"hots gate\nlisten box 443\n", "trace a.example --estate -", 2, "", "-:1:1: no kind of record is called \"hots\""},
 		{"hots gate\nlisten box 443\n", "check --estate -", 2, "", "-:2:"},
 		{small, "check --estate - --day 2026-12-01", 1, "cert.names", ""},
+		{small, "check --estate - --day 2026-12-01", 1, "+ cert web for www.a.example on box", ""},
+		{small, "check --estate - --day 2026-12-01 --json --mends", 1, `"cert web for www.a.example on box"`, ""},
 		{strings.Replace(small, "for a.example e", "for a.example,www.a.example e", 1), "check --estate - --day 2026-12-01", 0, "0 errors", ""},
 		{strings.Replace(small, "for a.example e", "for a.example,www.a.example e", 1), "check --estate - --day 2026-12-01 --fail-on note", 0, "0 notes", ""},
 		{small, "check --estate - --day 2026-13-01", 2, "", "expected a date"},
@@ -137,7 +139,7 @@ func TestShapes(t *testing.T) {
 		{"exposure", "from open undecided"},
 		{"exposure", "open. address transport ports sources place port service site records intent"},
 		{"check", "findings counts"},
-		{"check", "findings. code level subject why records mend"},
+		{"check --mends", "findings. code level subject why records mend"},
 		{"check", "counts. error warning note"},
 		{"answer www.a.example", "name type from code chain answers"},
 	} {

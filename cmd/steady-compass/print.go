@@ -168,7 +168,7 @@ func printExposure(p *paper, x trace.Exposure) {
 	}
 }
 
-func printReport(p *paper, r findings.Report) {
+func printReport(p *paper, r report, tried int) {
 	for _, f := range r.Findings {
 		level := string(f.Level)
 		if f.Level == findings.Error {
@@ -177,6 +177,12 @@ func printReport(p *paper, r findings.Report) {
 		p.line("%s  %s  %s", level, f.Subject, p.faint(f.Code))
 		p.line("    %s", f.Why)
 		printMend(p, f.Mend)
+		if f.None != "" {
+			p.line("      no mend that holds is known: %s", f.None)
+		}
+	}
+	if len(r.Findings) > tried {
+		p.line("The mends of the first %d are tried; --mends has those of all.", tried)
 	}
 	p.line("%d errors, %d warnings, %d notes", r.Counts[findings.Error], r.Counts[findings.Warning], r.Counts[findings.Note])
 	if len(r.Accepted) > 0 {

@@ -8,8 +8,8 @@ import (
 	"net"
 	"net/netip"
 	"os"
-	"runtime/debug"
 	"path/filepath"
+	"runtime/debug"
 
 	"steady-compass/core/notation"
 	"steady-compass/core/synth"

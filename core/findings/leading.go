@@ -182,7 +182,7 @@ func (c *check) leadsTo(subject string, rec estate.Record, p *model.Place, to ne
 			f.Mend = c.mendLoopback(stack, p, inner, f.Code)
 		}
 		if f.Mend == nil {
-			f.Mend = offLine(rec)
+			f.Mend = withoutPorts(rec, pairs, pair)
 		}
 		c.add(f)
 	}
@@ -209,6 +209,36 @@ func (c *check) mendLoopback(stack, p *model.Place, inner netset.Ports, code str
 // offLine takes a line out of force, for one that leads nowhere.
 func offLine(r estate.Record) *trace.Mend {
 	return &trace.Mend{Remove: lines(r), Add: []string{}}
+}
+
+// withoutPorts takes ports that lead nowhere out of a forward or a map; the whole line, where it has no others.
+func withoutPorts(r estate.Record, pairs []estate.Pair, dead estate.Pair) *trace.Mend {
+	var outer, inner []netset.PortRange
+	for _, p := range pairs {
+		if p != dead {
+			outer = append(outer, p.From)
+			inner = append(inner, netset.PortRange{Lo: p.To, Hi: p.Inner(p.From.Hi)})
+		}
+	}
+	if len(outer) == 0 {
+		return offLine(r)
+	}
+	shorten := func(bind, to *estate.Ports) {
+		bind.Ranges = outer
+		if to.Count() > 1 {
+			to.Ranges = inner
+		}
+	}
+	var next estate.Record
+	switch r := r.(type) {
+	case *estate.Forward:
+		next = estate.With(r, func(n *estate.Forward) { shorten(&n.Bind.Ports, &n.To.Ports) })
+	case *estate.Map:
+		next = estate.With(r, func(n *estate.Map) { shorten(&n.Bind.Ports, &n.To) })
+	default:
+		return offLine(r)
+	}
+	return &trace.Mend{Remove: lines(r), Add: lines(next)}
 }
 
 func (c *check) mapping(p *model.Place, m *model.Map) {
@@ -246,7 +276,7 @@ func (c *check) mapping(p *model.Place, m *model.Map) {
 		}
 		f := Finding{
 			Code: "path.no-listener", Subject: fmt.Sprintf("%s:%d", p.Name, pair.From.Lo), Records: lines(rec),
-			Why: fmt.Sprintf("It leads to port %s of %s, where nothing listens.", inner, inside.Name), Mend: offLine(rec),
+			Why: fmt.Sprintf("It leads to port %s of %s, where nothing listens.", inner, inside.Name), Mend: withoutPorts(rec, m.Pairs, pair),
 		}
 		switch {
 		case !inner.Intersect(all).IsEmpty():

@@ -252,7 +252,7 @@ func comes(b *findings.Finding, of Proposal, wider bool) bool {
 	case b.Code == "exposure.family" || b.Code == "name.split" || family == "order":
 		return !wider
 	case b.Code == "exposure.bypass" || b.Code == "exposure.plaintext":
-		return of.At != nil
+		return findings.OfPath(of.Code)
 	}
 	return false
 }

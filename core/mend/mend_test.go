@@ -150,6 +150,44 @@ func TestTrial(t *testing.T) {
 	}
 }
 
+// TestNearest is what findings come with: the nearest reading of the mistake.
+func TestNearest(t *testing.T) {
+	encrypted := strings.NewReplacer("listen ferry 80 as front", "listen ferry 80 as front\nlisten ferry 443 as front tls", "rule cloud pass 80", "rule cloud pass 80,443").Replace(plain)
+	for _, c := range []struct{ name, estate, code, subject, want string }{
+		{"a second listener, in the speech that is spoken there", plain, "path.no-listener", "lantern.example:443", `+ listen ferry 443 as front tls`},
+		{"a certificate that is wanted", encrypted, "cert.missing", "lantern.example:443", `+ cert front for lantern.example on ferry`},
+		{"a certificate that is issued gets no name", encrypted + "cert other for other.example expires 2027-02-01 on ferry\n", "cert.missing", "lantern.example:443", `+ cert front for lantern.example on ferry`},
+		{"a site that shows another than the one that lies there", strings.Replace(encrypted, `files "/srv/lantern"`, `files "/srv/lantern" cert other`, 1) + "cert other for other.example expires 2027-02-01 on ferry\ncert all for *.example,lantern.example expires 2027-02-01 on ferry\n", "cert.names", "lantern.example:443", `- site front lantern.example files "/srv/lantern" cert other
+			+ site front lantern.example files "/srv/lantern" cert all`},
+		{"an expiry that only the world knows", encrypted + "cert front for lantern.example expires 2026-11-01 on ferry\n", "cert.expired", "front", ``},
+		{"a shorter list", office + "forward gate 81,82 to 10.0.0.5\nlisten box 82 as late", "path.no-listener", "gate:81", `- forward gate 81,82 to 10.0.0.5
+			+ forward gate 82 to 10.0.0.5`},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			s := looked(t, c.estate)
+			i := slices.IndexFunc(s.Checked.Findings, func(f *findings.Finding) bool { return f.Code == c.code && f.Subject == c.subject })
+			if i < 0 {
+				t.Fatalf("no %s of %s", c.code, c.subject)
+			}
+			var got, want []string
+			if m := s.Checked.Findings[i].Mend; m != nil {
+				for _, l := range m.Remove {
+					got = append(got, "- "+l)
+				}
+				for _, l := range m.Add {
+					got = append(got, "+ "+l)
+				}
+			}
+			for line := range strings.Lines(c.want) {
+				want = append(want, strings.TrimSpace(line))
+			}
+			if !slices.Equal(got, want) {
+				t.Errorf("got\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
+			}
+		})
+	}
+}
+
 // TestOwnMends tries what the findings of whole estates come with: an estate that a mend holds in is the better for it by that
 // finding, and the demo's planted faults all have a mend that holds but where only the world knows.
 func TestOwnMends(t *testing.T) {
