@@ -336,6 +336,7 @@ type Counts struct {
 	Undeclared int `json:"undeclared"` // things open to the internet that no intent covers wholly
 	Machines   int `json:"machines"`
 	Open       int `json:"open"`
+	Causes     int `json:"causes"` // mistakes that findings come of
 	Errors     int `json:"errors"`
 	Warnings   int `json:"warnings"`
 	Notes      int `json:"notes"`
@@ -378,6 +379,8 @@ func (a *analysis) counts(ctx context.Context) (Counts, error) {
 	if err != nil {
 		return c, err
 	}
+	causes, _ := report.Causes()
+	c.Causes = len(causes)
 	c.Errors, c.Warnings, c.Notes = report.Counts[findings.Error], report.Counts[findings.Warning], report.Counts[findings.Note]
 	return c, nil
 }

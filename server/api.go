@@ -218,12 +218,19 @@ func (a *analysis) trace(target, from string) (trace.Result, error) {
 	return a.tracer.Trace(tg, v), nil
 }
 
-func (s *Server) getFindings(ctx context.Context, _ *none) (*body[findings.Report], error) {
+// FindingsAnswer is what is wrong, by cause.
+type FindingsAnswer struct {
+	findings.Report
+	Causes []findings.Cause `json:"causes" nullable:"false" doc:"The mistakes, the one that most hangs on first; numbers are of the findings"`
+}
+
+func (s *Server) getFindings(ctx context.Context, _ *none) (*body[FindingsAnswer], error) {
 	checked, err := s.now().check(ctx)
 	if err != nil {
 		return nil, problem(err)
 	}
-	return &body[findings.Report]{checked.Report}, nil
+	causes, _ := checked.Causes()
+	return &body[FindingsAnswer]{FindingsAnswer{checked.Report, causes}}, nil
 }
 
 // Records is the estate as text.

@@ -6,7 +6,9 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -234,34 +236,39 @@ func (c *exposureCommand) compare(s streams, now trace.Exposure, v trace.Vantage
 type checkCommand struct {
 	FailOn string `help:"The least level that makes the check fail: error, warning or note." enum:"error,warning,note" default:"error"`
 	SARIF  bool   `help:"Print SARIF 2.1.0." name:"sarif"`
-	Mends  bool   `help:"Try the mends of all findings. Without it those of the first ten are tried, and printed for a person only."`
+	Mends  bool   `help:"Try the mends of all findings. Without it those of the first ten causes are tried, and printed for a person only."`
 	question
 }
 
-// mendsTried is of how many findings the mends are tried unasked.
+// mendsTried is of how many causes the mends are tried unasked.
 const mendsTried = 10
 
 // reported is a finding with the mend that holds, or why there is none.
 type reported struct {
 	*findings.Finding
-	None string `json:"none,omitempty"`
+	Causes []int  `json:"causes"` // of those of the report
+	None   string `json:"none,omitempty"`
 }
 
 // report is what a check prints.
 type report struct {
 	Findings []reported             `json:"findings"`
+	Causes   []findings.Cause       `json:"causes"`
 	Counts   map[findings.Level]int `json:"counts"`
 	Accepted []*findings.Finding    `json:"accepted"`
 }
 
-// tried are the findings of a check, so many of them with their mends tried: one that does not hold is not offered.
+// tried are the findings of a check, those of so many causes with their mends tried: one that does not hold is not offered.
 func tried(ctx context.Context, t *trace.Tracer, checked *findings.Checked, most int) (report, error) {
 	out := report{Findings: []reported{}, Counts: checked.Counts, Accepted: checked.Accepted}
+	var of [][]int
+	out.Causes, of = checked.Causes()
 	state := mend.State{Tracer: t, Checked: checked}
 	for i, f := range checked.Findings {
 		shown := *f
-		one := reported{Finding: &shown}
-		if !f.Mend.IsEmpty() && i < most {
+		one := reported{Finding: &shown, Causes: of[i]}
+		first := slices.Min(of[i])
+		if !f.Mend.IsEmpty() && first < most {
 			trial, err := state.Try(ctx, mend.For(f))
 			switch {
 			case ctx.Err() != nil:
@@ -272,7 +279,7 @@ func tried(ctx context.Context, t *trace.Tracer, checked *findings.Checked, most
 				one.None = trial.Against[0]
 			}
 		}
-		if i >= most || one.None != "" {
+		if first >= most || one.None != "" {
 			shown.Mend = nil
 		}
 		out.Findings = append(out.Findings, one)
@@ -292,7 +299,7 @@ func (c *checkCommand) Run(ctx context.Context, s streams) error {
 	most := mendsTried
 	switch {
 	case c.Mends:
-		most = len(checked.Findings)
+		most = math.MaxInt
 	case c.JSON || c.SARIF:
 		most = 0
 	}

@@ -168,22 +168,39 @@ func printExposure(p *paper, x trace.Exposure) {
 	}
 }
 
+func printFinding(p *paper, f reported, tried bool) {
+	level := string(f.Level)
+	if f.Level == findings.Error {
+		level = p.look(level)
+	}
+	p.line("%s  %s  %s", level, f.Subject, p.faint(f.Code))
+	p.line("    %s", f.Why)
+	printMend(p, f.Mend)
+	if tried && f.None != "" {
+		p.line("      no mend that holds is known: %s", f.None)
+	}
+}
+
+// printReport prints what is wrong by cause: the finding nearest to it with its mend, and below what else hangs on it.
 func printReport(p *paper, r report, tried int) {
-	for _, f := range r.Findings {
-		level := string(f.Level)
-		if f.Level == findings.Error {
-			level = p.look(level)
-		}
-		p.line("%s  %s  %s", level, f.Subject, p.faint(f.Code))
-		p.line("    %s", f.Why)
-		printMend(p, f.Mend)
-		if f.None != "" {
-			p.line("      no mend that holds is known: %s", f.None)
+	told := map[int]bool{}
+	for n, c := range r.Causes {
+		printFinding(p, r.Findings[c.Head], n < tried)
+		told[c.Head] = true
+		for _, i := range c.Findings {
+			if i == c.Head || told[i] {
+				continue
+			}
+			told[i] = true
+			f := r.Findings[i]
+			p.line("    and %s  %s  %s", f.Level, f.Subject, p.faint(f.Code))
+			p.line("        %s", f.Why)
 		}
 	}
-	if len(r.Findings) > tried {
-		p.line("The mends of the first %d are tried; --mends has those of all.", tried)
+	if len(r.Causes) > tried {
+		p.line("The mends of the first %d causes are tried; --mends has those of all.", tried)
 	}
+	p.line("%d causes", len(r.Causes))
 	p.line("%d errors, %d warnings, %d notes", r.Counts[findings.Error], r.Counts[findings.Warning], r.Counts[findings.Note])
 	if len(r.Accepted) > 0 {
 		p.line("%d known and taken on", len(r.Accepted))

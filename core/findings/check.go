@@ -58,6 +58,7 @@ func (f Finding) made() *Finding {
 	if f.Mend != nil && len(f.Mend.Add) > 0 && slices.Equal(f.Mend.Remove, f.Mend.Add) { // it would change nothing
 		f.Mend = nil
 	}
+	f.keyed()
 	return &f
 }
 

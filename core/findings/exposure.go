@@ -220,6 +220,12 @@ func (c *opened) finding() Finding {
 	o := c.opening
 	e := o.seen[0]
 	f := Finding{Code: o.code, Subject: o.subject, Records: e.Records, Trace: &Where{fmt.Sprintf("%s:%s", hostPort(e.Address), portOf(e.Open)), e.from}}
+	if f.Code != "exposure.source-lost" {
+		f.keys = []string{fmt.Sprintf("door: %s:%d/%s", e.Place, e.Port, e.Transport)}
+		if e.Site != nil && e.Picked != nil {
+			f.keys = []string{trace.RecordCause(estate.Line(e.Picked))}
+		}
+	}
 	what := e.Service + " on " + e.Place
 	if e.Site != nil {
 		what = fmt.Sprintf("site %s of %s on %s", *e.Site, e.Service, e.Place)

@@ -34,7 +34,8 @@ type Finding struct {
 	Mend    *trace.Mend `json:"mend,omitempty"`
 	Trace   *Where      `json:"trace,omitempty"` // the trace that shows it
 
-	id findingID
+	id   findingID
+	keys []string // of its causes
 }
 
 // OfPath says whether a code is of a break on somebody's way, or of an intent that is not met by one.

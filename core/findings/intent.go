@@ -54,7 +54,7 @@ func (c *check) aim(a *aim) {
 		b := a.broken[0]
 		f := Finding{
 			Code: "intent.unmet", Subject: subject, Records: lines(a.intent), Trace: &Where{a.intent.Target + ":" + b.port, b.from},
-			Why: fmt.Sprintf("Meant for %s, and not so: %s.", selectorsOf(a.intent.For), waysOf(a.broken, true)),
+			Why: fmt.Sprintf("Meant for %s, and not so: %s.", selectorsOf(a.intent.For), waysOf(a.broken, true)), keys: keysOf(a.broken),
 		}
 		f.Mend = unmetMend(a.broken)
 		c.add(f)

@@ -130,6 +130,7 @@ func (f *Finding) takeIn(again *Finding) {
 			f.Records = append(f.Records, r)
 		}
 	}
+	f.keys = union(f.keys, again.keys)
 	switch {
 	case f.Mend.IsEmpty() || again.Mend.IsEmpty(): // a part of it is not known how to end
 		f.Mend = nil

@@ -48,8 +48,9 @@ type lineMet struct {
 type visiting struct {
 	check
 	*visit
-	intended bool // the visit is an intent's
-	wildcard bool // to the unknown names of a wildcard
+	intended bool     // the visit is an intent's
+	wildcard bool     // to the unknown names of a wildcard
+	users    []string // the lines that use the name, where none records it
 }
 
 // goes follows a target and notes the breaks of its paths.
@@ -88,6 +89,9 @@ func (c *visiting) intent(i *estate.Intent) {
 func (c *visiting) name(n *trace.Name, v trace.Vantage) {
 	tg := trace.Target{Text: n.Name, Name: n.Name}
 	c.wildcard = strings.HasPrefix(n.Name, "*.")
+	if !n.Owner {
+		c.users = n.Records
+	}
 	c.reads.Asked(n.Name)
 	ports, known := c.t.PortsReading(n.Name, &v, &c.reads)
 	intents := c.t.IntentsOf(n.Name)
@@ -146,7 +150,13 @@ func (c *visiting) paths(target string, from string, paths []trace.Path) {
 			if c.asIntended(p, b.Code) {
 				continue
 			}
-			f := Finding{Code: b.Code, Subject: b.Subject, Why: b.Why, Records: b.Records, Mend: b.Mend, Trace: &Where{target, from}}
+			f := Finding{Code: b.Code, Subject: b.Subject, Why: b.Why, Records: b.Records, Mend: b.Mend, Trace: &Where{target, from}, keys: []string{p.Cause(&b)}}
+			switch {
+			case b.Code == "redirect.dead":
+				f.keys = pathKeys(p)
+			case b.Code == "name.unresolved" && len(c.users) > 0: // it is only used, and not recorded
+				f.keys = []string{trace.RecordCause(c.users[0])}
+			}
 			if from != "internet" {
 				f.Why += fmt.Sprintf(" (from %s)", from)
 			}

@@ -636,6 +636,16 @@ export interface components {
             subject: string;
             why: string;
         };
+        Cause: {
+            /** Format: int64 */
+            ends: number;
+            findings: number[];
+            /** Format: int64 */
+            head: number;
+            key: string;
+            /** Format: int64 */
+            names: number;
+        };
         Cells: {
             answers: string;
             backend: string;
@@ -684,6 +694,8 @@ export interface components {
         Counts: {
             /** Format: int64 */
             arrive: number;
+            /** Format: int64 */
+            causes: number;
             /** Format: int64 */
             errors: number;
             /** Format: int64 */
@@ -879,6 +891,15 @@ export interface components {
             subject: string;
             trace?: components["schemas"]["Where"];
             why: string;
+        };
+        FindingsAnswer: {
+            accepted: components["schemas"]["Finding"][];
+            /** @description The mistakes, the one that most hangs on first; numbers are of the findings */
+            causes: components["schemas"]["Cause"][];
+            counts: {
+                [key: string]: number;
+            };
+            findings: components["schemas"]["Finding"][];
         };
         Flow: {
             encrypted: boolean;
@@ -1155,13 +1176,6 @@ export interface components {
             /** Format: int64 */
             revision: number;
             text: string;
-        };
-        Report: {
-            accepted: components["schemas"]["Finding"][];
-            counts: {
-                [key: string]: number;
-            };
-            findings: components["schemas"]["Finding"][];
         };
         Result: {
             from: string;
@@ -1730,7 +1744,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Report"];
+                    "application/json": components["schemas"]["FindingsAnswer"];
                 };
             };
             /** @description Error */

@@ -193,7 +193,7 @@ export function Frame({ children, dark, onTurn }: { children: ReactNode; dark: b
     ['Names', `/${keep}`, c?.names, location === '/' || location.startsWith('/trace') || location === '/answers'],
     ['Ports', '/ports', c?.machines, location === '/ports'],
     ['Exposure', `/exposure${keep}`, c?.open, location === '/exposure'],
-    ['Findings', '/findings', c && c.errors + c.warnings + c.notes, location.startsWith('/findings')],
+    ['Findings', '/findings', c?.causes, location.startsWith('/findings')],
     ['Records', '/records', state.data?.records, location === '/records' || location.startsWith('/filters/')],
     ['Log', '/log', undefined, location === '/log'],
   ];

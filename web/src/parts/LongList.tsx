@@ -1,4 +1,4 @@
-import { useMemo, useRef, type KeyboardEvent as ReactKeyboardEvent, type ReactNode } from 'react';
+import { useEffect, useMemo, useRef, type KeyboardEvent as ReactKeyboardEvent, type ReactNode } from 'react';
 import { ListBox, ListBoxItem, ListLayout, Virtualizer } from 'react-aria-components';
 import styled from 'styled-components';
 import { useKeys } from './keys';
@@ -34,6 +34,9 @@ export const ListLine = styled(ListBoxItem)`
   }
 `;
 
+/** For how many frames a line is looked for. */
+const mostLooks = 5;
+
 interface Props<T extends Entry> {
   label: string;
   items: T[];
@@ -54,6 +57,28 @@ export function LongList<T extends Entry>({ label, items, chosen, onChoose, onEn
   const all = usePrinting();
   const layoutOptions = useMemo(() => ({ estimatedRowSize: lineHeight }), [lineHeight]);
   const selected = useMemo(() => [chosen], [chosen]);
+
+  // The heights of lines that were never in sight are only guessed: the chosen one is looked for until it is in sight.
+  const latest = useRef(items);
+  useEffect(() => {
+    latest.current = items;
+  });
+  useEffect(() => {
+    let left = mostLooks;
+    let frame = 0;
+    const look = () => {
+      const box = list.current;
+      const line = box?.querySelector(`[data-key="${CSS.escape(chosen)}"]`);
+      if (line) line.scrollIntoView({ block: 'nearest' });
+      else if (box) {
+        const at = latest.current.findIndex((i) => i.id === chosen);
+        box.scrollTop = ((at + 1) / latest.current.length) * box.scrollHeight - box.clientHeight / 2;
+      }
+      if (--left > 0) frame = requestAnimationFrame(look);
+    };
+    frame = requestAnimationFrame(look);
+    return () => cancelAnimationFrame(frame);
+  }, [chosen]);
 
   // From wherever the view is looked at, an arrow moves in its list.
   const pass = (e: KeyboardEvent, key: string) => {

@@ -2,7 +2,7 @@ import { useDeferredValue, useMemo, useState } from 'react';
 import { Dialog, FieldError, Heading, Input, Label, TextField } from 'react-aria-components';
 import styled from 'styled-components';
 import { useLocation } from 'wouter';
-import { useFindings, type Finding } from '../api/client';
+import { useFindings, type Finding, type FindingsAnswer } from '../api/client';
 import { Choice } from '../parts/Choice';
 import { DialogSheet, DialogVeil, useViewHints } from '../parts/hints';
 import { useKeys } from '../parts/keys';
@@ -14,7 +14,8 @@ import { useSession } from '../parts/session';
 import { Tools } from '../parts/Tools';
 import { Tried, useHolds, whyNot, type MendFor } from '../parts/tried';
 
-type Entry = Finding & { id: string };
+/** A finding in the list: at the head of what it is the cause of, or below that as what follows from it. */
+type Entry = Finding & { id: string; cause: string; more: Finding[]; below: boolean };
 
 const keyOf = (code: string, subject: string) => `${code} ${subject}`;
 
@@ -24,11 +25,17 @@ const Two = styled.div`
   min-height: 0;
 `;
 
-const Row = styled(ListLine)`
+const Row = styled(ListLine)<{ $below: boolean }>`
   display: grid;
   grid-template-columns: 16px minmax(150px, 232px) minmax(0, 1fr);
   gap: 10px;
-  padding: 8px 20px 8px 24px;
+  padding: ${(p) => (p.$below ? '6px 20px 6px 44px' : '8px 20px 8px 24px')};
+  color: ${(p) => (p.$below ? p.theme.ink2 : p.theme.ink)};
+  small {
+    display: block;
+    font-size: 12px;
+    color: ${(p) => p.theme.ink2};
+  }
   border-bottom: 1px solid ${(p) => p.theme.hairline};
   svg {
     margin-top: 4px;
@@ -104,25 +111,28 @@ export function Findings({ code, subject }: { code: string; subject: string }) {
   const { change, say } = useSession();
   const [accepting, setAccepting] = useState(false);
 
-  const all = useMemo(
-    () => (report.data?.findings ?? []).map((f): Entry => ({ ...f, id: keyOf(f.code, f.subject) })),
-    [report.data],
-  );
-  const list = useMemo(
-    () =>
-      all.filter(
-        (f) =>
-          (level === 'everything' || level.includes(f.level)) &&
-          (family === 'every code' || f.code.startsWith(`${family}.`)),
-      ),
-    [all, level, family],
-  );
+  const all = useMemo(() => report.data?.findings ?? [], [report.data]);
+  const [opened, setOpened] = useState<ReadonlySet<string>>(new Set());
+  const asked = code ? keyOf(code, subject) : '';
+  const list = useMemo(() => {
+    const passes = (f: Finding) =>
+      (level === 'everything' || level.includes(f.level)) &&
+      (family === 'every code' || f.code.startsWith(`${family}.`));
+    return arranged(report.data, passes, opened);
+  }, [report.data, level, family, opened]);
+  const [shownFor, setShownFor] = useState(''); // what is asked for by its address is in sight, once
+  if (report.data && shownFor !== asked) {
+    setShownFor(asked);
+    const among = report.data.findings.findIndex((f) => keyOf(f.code, f.subject) === asked);
+    const cause = report.data.causes.find((c) => c.findings.includes(among));
+    if (cause && cause.head !== among) setOpened(new Set([...opened, cause.key]));
+  }
   const families = useMemo(() => ['every code', ...new Set(all.map((f) => f.code.split('.')[0] ?? ''))], [all]);
   const {
     chosen: key,
     choose,
     settle,
-  } = useChosen(code ? keyOf(code, subject) : '', (k) => {
+  } = useChosen(asked, (k) => {
     const f = list.find((f) => f.id === k);
     if (f) go(findingURL(f.code, f.subject) + window.location.search, { replace: true });
   });
@@ -147,12 +157,23 @@ export function Findings({ code, subject }: { code: string; subject: string }) {
     settle();
     go(traceURL(chosen.trace.target, chosen.trace.from));
   };
+  const toggle = () => {
+    if (!chosen) return;
+    const next = new Set(opened);
+    if (!next.delete(chosen.cause)) next.add(chosen.cause);
+    setOpened(next);
+    const head = list.find((f) => f.cause === chosen.cause && !f.below);
+    if (chosen.below && head) choose(head.id); // it is in sight no more
+  };
   useKeys({
+    ArrowRight: toggle,
+    ArrowLeft: toggle,
     m: () => void mend(),
     a: () => chosen && setAccepting(true),
   });
   useViewHints([
-    ['↑↓', 'finding'],
+    ['↑↓', 'cause'],
+    ['→', 'what follows from it'],
     ['Enter', 'trace it'],
     ['m', 'mend'],
     ['u', 'undo the last change'],
@@ -223,13 +244,49 @@ export function Findings({ code, subject }: { code: string; subject: string }) {
   );
 }
 
+/** The causes, each by the finding nearest to it of those that pass; below those that are opened, what follows from them. */
+function arranged(report: FindingsAnswer | undefined, passes: (f: Finding) => boolean, opened: ReadonlySet<string>) {
+  const out: Entry[] = [];
+  const ids = new Set<string>();
+  const put = (f: Finding, cause: string, more: Finding[], below: boolean) => {
+    const key = keyOf(f.code, f.subject);
+    const id = ids.has(key) ? `${key} of ${cause}` : key; // one with several causes stands under each
+    ids.add(id);
+    out.push({ ...f, id, cause, more, below });
+  };
+  for (const cause of report?.causes ?? []) {
+    const [head, ...more] = [cause.head, ...cause.findings.filter((i) => i !== cause.head)]
+      .map((i) => report?.findings[i])
+      .filter((f): f is Finding => f !== undefined && passes(f));
+    if (!head) continue;
+    put(head, cause.key, more, false);
+    if (opened.has(cause.key)) {
+      for (const f of more) put(f, cause.key, [], true);
+    }
+  }
+  return out;
+}
+
 const line = (f: Entry) => (
-  <Row id={f.id} textValue="" data-code={f.code}>
+  <Row id={f.id} textValue="" data-code={f.code} $below={f.below}>
     <Mark kind={f.level === 'error' ? 'stops' : f.level === 'warning' ? 'ends' : 'unknown'} />
     <code title={f.level}>{shortSubject(f.subject)}</code>
-    <span>{f.why}</span>
+    <span>
+      {f.why}
+      {f.more.length > 0 && <small>{following(f)}</small>}
+    </span>
   </Row>
 );
+
+/** What follows from a cause, in a line. */
+function following(head: Entry) {
+  const subjects = [...new Set(head.more.map((f) => f.subject))];
+  const elsewhere = subjects.filter((s) => s !== head.subject);
+  const named = (elsewhere.length > 0 ? elsewhere : subjects).slice(0, 3).map(shortSubject);
+  const rest = (elsewhere.length > 0 ? elsewhere : subjects).length - named.length;
+  const where = elsewhere.length > 0 ? `on ${named.join(', ')}${rest > 0 ? ` and ${rest} more` : ''}` : 'on the same';
+  return `and ${head.more.length} more ${where}`;
+}
 
 /** A subject that is a whole line is shown to where one knows it. */
 function shortSubject(subject: string) {

@@ -66,7 +66,11 @@ const outcomes: Record<string, string> = {
 };
 
 const acts: [word: string, means: string][] = [
-  ['mend', 'Take the lines out, and put those in, that end a break or a finding. One undo takes it back.'],
+  [
+    'mend',
+    'Take the lines out, and put those in, that end a break or a finding. It is offered once it was tried and holds: it ends what it is for, stops nothing that works, opens nothing that nobody declared, and brings no other error. One undo takes it back.',
+  ],
+  ['cause', 'What one change would have to change: one mistake, from which several findings may follow.'],
   ['accept', 'Let a finding stand, for a reason and until a day. It comes back after it.'],
   ['declare', 'Write the intend line that says a door is meant to be open, and for whom.'],
   ['close', 'Take out, or narrow, the lines that let something in.'],

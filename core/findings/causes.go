@@ -1,0 +1,151 @@
+package findings
+
+import (
+	"cmp"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"steady-compass/core/estate"
+	"steady-compass/core/trace"
+)
+
+// Cause is one mistake: what one change would have to change, and what hangs on it.
+type Cause struct {
+	Key      string `json:"key"`
+	Head     int    `json:"head"`                      // the finding nearest to it, of those of the report
+	Ends     int    `json:"ends"`                      // how many findings have no other cause
+	Names    int    `json:"names"`                     // of how many names
+	Findings []int  `json:"findings" nullable:"false"` // all that hang on it, in order
+}
+
+// Causes are the causes of the findings of a report, the one that most hangs on first; and of each finding which of them it has. A finding
+// with several stands under each.
+func (r *Report) Causes() (causes []Cause, of [][]int) {
+	causes = []Cause{}
+	at := map[string]int{}
+	for i, f := range r.Findings {
+		for _, key := range f.keys {
+			n, known := at[key]
+			if !known {
+				n = len(causes)
+				at[key] = n
+				causes = append(causes, Cause{Key: key})
+			}
+			causes[n].Findings = append(causes[n].Findings, i)
+		}
+	}
+	for n := range causes {
+		c := &causes[n]
+		names := map[string]bool{}
+		c.Head = c.Findings[0]
+		for _, i := range c.Findings {
+			f := r.Findings[i]
+			if len(f.keys) == 1 {
+				c.Ends++
+			}
+			if name := hostIn(f.Subject); name != "" {
+				names[name] = true
+			}
+			if r.Findings[i].nearer(r.Findings[c.Head]) {
+				c.Head = i
+			}
+		}
+		c.Names = len(names)
+	}
+	slices.SortStableFunc(causes, func(a, b Cause) int {
+		return cmp.Or(
+			cmp.Compare(b.Ends, a.Ends), cmp.Compare(r.Findings[a.Head].Level.Rank(), r.Findings[b.Head].Level.Rank()), cmp.Compare(a.Head, b.Head), strings.Compare(a.Key, b.Key),
+		)
+	})
+	of = make([][]int, len(r.Findings))
+	for n := range causes {
+		for _, i := range causes[n].Findings {
+			of[i] = append(of[i], n)
+		}
+	}
+	return causes, of
+}
+
+// nearer says whether a finding is nearer to a cause that it shares with another: a break before what follows from it.
+func (f *Finding) nearer(than *Finding) bool {
+	return cmp.Or(cmp.Compare(f.distance(), than.distance()), cmp.Compare(f.Level.Rank(), than.Level.Rank())) < 0
+}
+
+// distance is how far a code is from a cause: what follows from a break is farther than that.
+func (f *Finding) distance() int {
+	family, _, _ := strings.Cut(f.Code, ".")
+	switch {
+	case family == "intent":
+		return 4
+	case f.Code == "redirect.dead" || f.Code == "name.near-miss":
+		return 3
+	case f.Code == "exposure.family" || f.Code == "exposure.past-input" || f.Code == "exposure.undeclared" || family == "order":
+		return 2
+	case family == "exposure" || family == "name":
+		return 1
+	}
+	return 0
+}
+
+// hostIn is the host name that a subject is of; "" for none.
+func hostIn(subject string) string {
+	host, _, _ := strings.Cut(subject, ":")
+	if name, ok := estate.CleanHostname(host); ok && strings.Contains(name, ".") && !strings.ContainsAny(name, "/ ") {
+		if _, err := netip.ParseAddr(name); err != nil {
+			return name
+		}
+	}
+	return ""
+}
+
+// keyed gives a finding the keys of its causes, where it has none yet: the line that its mend changes, else the one that it
+// speaks of.
+func (f *Finding) keyed() {
+	family, _, _ := strings.Cut(f.Code, ".")
+	switch {
+	case len(f.keys) > 0:
+	case f.Mend != nil && len(f.Mend.Remove) > 0:
+		f.keys = []string{trace.RecordCause(f.Mend.Remove[0])}
+	case len(f.Records) > 0 && family != "intent" && family != "name":
+		f.keys = []string{trace.RecordCause(f.Records[0])}
+	default:
+		f.keys = []string{f.Code + " " + f.Subject}
+	}
+}
+
+// keysOf are the causes of the breaks of paths.
+func keysOf(list []broken) []string {
+	var out []string
+	for _, b := range list {
+		out = union(out, pathKeys(b.path))
+	}
+	return out
+}
+
+// pathKeys are the causes of a path's breaks; what only follows from others has theirs.
+func pathKeys(p *trace.Path) []string {
+	var out []string
+	for i := range p.Breaks {
+		if b := &p.Breaks[i]; b.Code != "redirect.dead" {
+			out = union(out, []string{p.Cause(b)})
+		}
+	}
+	if len(out) == 0 {
+		for i := range p.Breaks {
+			out = union(out, []string{p.Cause(&p.Breaks[i])})
+		}
+	}
+	return out
+}
+
+// union is a list with what of another it lacks; the list itself stays as it is.
+func union(list, more []string) []string {
+	list = slices.Clip(list)
+	for _, one := range more {
+		if !slices.Contains(list, one) {
+			list = append(list, one)
+		}
+	}
+	return list
+}
