@@ -119,7 +119,8 @@ func saidOf(t *testing.T, x *Checked) string {
 	for _, r := range x.m.Estate.Of(estate.KindNamed("filter")) {
 		needs[r.(*estate.Filter).Name] = x.Needs(r.(*estate.Filter).Name)
 	}
-	text, err := json.MarshalIndent([]any{x.Report, x.t.Exposure(v), x.t.Names(), needs}, "", " ")
+	causes, _ := x.Causes()
+	text, err := json.MarshalIndent([]any{x.Report, causes, x.t.Exposure(v), x.t.Names(), needs}, "", " ")
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -5,15 +5,24 @@ import "strings"
 // Cause is the key of a break: what one change would have to change. That is the record, where a written line decides; else what
 // is missing, and where. Two breaks with one cause are one mistake.
 func (p *Path) Cause(b *Break) string {
-	if !b.Mend.IsEmpty() && len(b.Mend.Remove) > 0 {
-		return RecordCause(b.Mend.Remove[0])
-	}
 	record := ""
 	if len(b.Records) > 0 {
 		record = b.Records[0]
 	}
-	family, _, _ := strings.Cut(b.Code, ".")
+	family, kind, _ := strings.Cut(b.Code, ".")
+	step := Step{}
+	if b.Step < len(p.Steps) {
+		step = p.Steps[b.Step]
+	}
 	switch {
+	case !b.Mend.IsEmpty() && len(b.Mend.Remove) > 0:
+		return RecordCause(b.Mend.Remove[0])
+	case kind == "no-listener" || kind == "refused":
+		return NoListener(b.At, p.portAt(b), p.Transport)
+	case step.Stage == StageFilter && len(step.Records) > 1: // the filter, and the line that decides
+		return RecordCause(step.Records[len(step.Records)-1])
+	case step.Stage == StageFilter && len(step.Records) == 1:
+		return "missing: let through by " + step.Records[0] + " to " + b.to + ":" + p.portAt(b) + "/" + p.Transport
 	case family == "name": // not resolved: the owner
 		return "missing: " + b.Code + " " + b.Subject
 	case family == "cert" && record != "": // all names of a listener together
@@ -22,6 +31,11 @@ func (p *Path) Cause(b *Break) string {
 		return RecordCause(record)
 	}
 	return "missing: " + b.Code + " at " + b.At + ":" + p.portAt(b) + "/" + p.Transport + ", " + record
+}
+
+// NoListener is the key where nothing listens.
+func NoListener(place, port, transport string) string {
+	return "missing: listener, " + place + ":" + port + "/" + transport
 }
 
 // RecordCause is the key where a written line decides.

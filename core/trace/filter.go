@@ -287,7 +287,7 @@ func (r *run) afterFilter(h *model.Place, hook model.Hook, f *model.Filter, p pa
 	}
 	w.stop(outcome, Break{
 		Code: code, At: h.Name, Why: step.Why, Short: sentence("%s %s %s", f.Record.Name, does, w.portWord()),
-		Records: lines(append([]estate.Record{f.Record}, records...)...), Subject: r.goal.subject, Mend: r.mendFilter(h, hook, f, p),
+		Records: lines(append([]estate.Record{f.Record}, records...)...), Subject: r.goal.subject, Mend: r.mendFilter(h, hook, f, p), to: r.destWord(w),
 	})
 	return w, true
 }

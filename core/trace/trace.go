@@ -132,6 +132,8 @@ type Break struct {
 	Step    int      `json:"step"` // the index of the step it stands at
 
 	Subject string `json:"subject"` // what the finding for it is about
+
+	to string // the machine that a flow was for where a filter stopped it
 }
 
 // Sources is a set of sources in terms of the vantage: all of it, only some, or all but some.
