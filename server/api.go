@@ -14,6 +14,7 @@ import (
 	"github.com/danielgtaylor/huma/v2/adapters/humago"
 	"github.com/labstack/echo/v5"
 
+	"steady-compass/core/codes"
 	"steady-compass/core/estate"
 	"steady-compass/core/findings"
 	"steady-compass/core/model"
@@ -75,6 +76,7 @@ func registerAPI(e *echo.Echo, s *Server) huma.API {
 	get(api, "exposureChanges", "/api/exposure/changes", "What another revision, or another vantage, has open that this has not, and the other way round", s.getExposureChanges)
 	get(api, "close", "/api/exposure/close", "The lines that close a door", s.getClose)
 	table(api, "findings", "/api/findings", "What is wrong with the estate", s.getFindings)
+	get(api, "codes", "/api/codes", "What may be found: every code with its level, and a sentence that helps", s.getCodes)
 	table(api, "records", "/api/records", "The estate as notation", s.getRecords)
 	get(api, "vantages", "/api/vantages", "The places to look from", s.getVantages)
 	get(api, "log", "/api/log", "The changes, the newest first", s.getLog)
@@ -222,6 +224,10 @@ func (a *analysis) trace(target, from string) (trace.Result, error) {
 type FindingsAnswer struct {
 	findings.Report
 	Causes []findings.Cause `json:"causes" nullable:"false" doc:"The mistakes, the one that most hangs on first; numbers are of the findings"`
+}
+
+func (s *Server) getCodes(context.Context, *none) (*body[[]codes.Code], error) {
+	return &body[[]codes.Code]{codes.All}, nil
 }
 
 func (s *Server) getFindings(ctx context.Context, _ *none) (*body[FindingsAnswer], error) {

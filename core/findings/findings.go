@@ -7,22 +7,18 @@ import (
 	"strings"
 	"unique"
 
+	"steady-compass/core/codes"
 	"steady-compass/core/trace"
 )
 
 // Level is how much a finding matters.
-type Level string
+type Level = codes.Level
 
 const (
-	Error   Level = "error"
-	Warning Level = "warning"
-	Note    Level = "note"
+	Error   = codes.Error
+	Warning = codes.Warning
+	Note    = codes.Note
 )
-
-// Rank orders levels, the worst first.
-func (l Level) Rank() int { return slices.Index(levels, l) }
-
-var levels = []Level{Error, Warning, Note}
 
 // Finding is one thing wrong with an estate.
 type Finding struct {
@@ -66,29 +62,10 @@ type Report struct {
 	Accepted []*Finding    `json:"accepted" nullable:"false"` // known and taken on
 }
 
-var families = map[string]Level{
-	"conflict": Error, "path": Error, "upstream": Error, "cert": Error, "intent": Error,
-	"site": Warning, "redirect": Warning, "exposure": Warning,
-	"name": Warning, "order": Warning, "temporary": Warning, "record": Warning,
-}
-
-var exceptions = map[string]Level{
-	"conflict.record": Note, "path.tie": Warning, "path.one-sided": Warning, "intent.undecided": Warning,
-	"site.none": Error, "site.unknown-service": Error, "site.speech": Error,
-	"cert.expiring": Warning, "cert.trial": Warning, "redirect.dead": Error, "redirect.loop": Error,
-	"exposure.wider": Error, "exposure.bypass": Error, "exposure.admin": Error,
-	"name.unresolved": Error, "name.broken-alias": Error, "name.alias-loop": Error, "name.dangling": Error,
-	"name.stale": Error, "name.mail": Error, "name.unsupported": Error, "name.undelegated": Error,
-	"order.redundant": Note, "order.unused": Note, "name.no-www": Note, "name.near-miss": Note,
-}
-
-// LevelOf is the level of a code.
+// LevelOf is the level of a code, as a rule.
 func LevelOf(code string) Level {
-	if l, ok := exceptions[code]; ok {
-		return l
-	}
-	family, _, _ := strings.Cut(code, ".")
-	return families[family]
+	c, _ := codes.Of(code)
+	return c.Level
 }
 
 // joinMends brings two mends together; where both change the same line, the first holds.

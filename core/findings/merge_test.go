@@ -7,6 +7,7 @@ import (
 	"strings"
 	"testing"
 
+	"steady-compass/core/codes"
 	"steady-compass/core/estate"
 	"steady-compass/core/trace"
 )
@@ -27,14 +28,14 @@ func TestMerged(t *testing.T) {
 		mends   []string // remove>add
 	}{
 		{"nothing", nil, nil, nil},
-		{"one without a record", []*Finding{f("path.x", "a", "", nil)}, []string{""}, []string{""}},
-		{"two subjects", []*Finding{f("path.x", "a", "r1", nil), f("path.x", "b", "r1", nil)}, []string{"r1", "r1"}, []string{"", ""}},
-		{"two codes", []*Finding{f("path.x", "a", "r1", nil), f("path.y", "a", "r1", nil)}, []string{"r1", "r1"}, []string{"", ""}},
-		{"the same again", []*Finding{f("path.x", "a", "r1 r2", mend("r1", "n1")), f("path.x", "a", "r2 r3", mend("r1", "n1"))}, []string{"r1 r2 r3"}, []string{"r1>n1"}},
-		{"mends of two parts", []*Finding{f("path.x", "a", "r1", mend("r1", "n1")), f("path.x", "a", "r2", mend("r2", "n1 n2"))}, []string{"r1 r2"}, []string{"r1 r2>n1 n2"}},
-		{"mends of the same line", []*Finding{f("path.x", "a", "r1", mend("r1", "n1")), f("path.x", "a", "r1", mend("r1 r2", "n3"))}, []string{"r1"}, []string{"r1>n1"}},
-		{"a part that is not known how to end", []*Finding{f("path.x", "a", "r1", mend("r1", "n1")), f("path.x", "a", "r2", nil), f("path.x", "a", "r3", mend("r3", ""))}, []string{"r1 r2 r3"}, []string{""}},
-		{"a mend without a line", []*Finding{f("path.x", "a", "r1", mend("", "")), f("path.x", "a", "r2", mend("r2", ""))}, []string{"r1 r2"}, []string{""}},
+		{"one without a record", []*Finding{f("path.blocked", "a", "", nil)}, []string{""}, []string{""}},
+		{"two subjects", []*Finding{f("path.blocked", "a", "r1", nil), f("path.blocked", "b", "r1", nil)}, []string{"r1", "r1"}, []string{"", ""}},
+		{"two those", []*Finding{f("path.blocked", "a", "r1", nil), f("path.loopback", "a", "r1", nil)}, []string{"r1", "r1"}, []string{"", ""}},
+		{"the same again", []*Finding{f("path.blocked", "a", "r1 r2", mend("r1", "n1")), f("path.blocked", "a", "r2 r3", mend("r1", "n1"))}, []string{"r1 r2 r3"}, []string{"r1>n1"}},
+		{"mends of two parts", []*Finding{f("path.blocked", "a", "r1", mend("r1", "n1")), f("path.blocked", "a", "r2", mend("r2", "n1 n2"))}, []string{"r1 r2"}, []string{"r1 r2>n1 n2"}},
+		{"mends of the same line", []*Finding{f("path.blocked", "a", "r1", mend("r1", "n1")), f("path.blocked", "a", "r1", mend("r1 r2", "n3"))}, []string{"r1"}, []string{"r1>n1"}},
+		{"a part that is not known how to end", []*Finding{f("path.blocked", "a", "r1", mend("r1", "n1")), f("path.blocked", "a", "r2", nil), f("path.blocked", "a", "r3", mend("r3", ""))}, []string{"r1 r2 r3"}, []string{""}},
+		{"a mend without a line", []*Finding{f("path.blocked", "a", "r1", mend("", "")), f("path.blocked", "a", "r2", mend("r2", ""))}, []string{"r1 r2"}, []string{""}},
 	} {
 		var before []string
 		for _, x := range c.found {
@@ -120,7 +121,7 @@ func TestUnlessSaid(t *testing.T) {
 // found, find no more or find beside one another, and whatever is taken on.
 func TestReportOrder(t *testing.T) {
 	r := rand.New(rand.NewPCG(8, 1))
-	codes := []string{"path.blocked", "order.unused", "order.redundant", "name.private", "conflict.map", "exposure.undeclared"}
+	those := []string{"path.blocked", "order.unused", "order.redundant", "name.private", "conflict.map", "exposure.undeclared"}
 	plain := looked(t, edited(t, sound, "")).survey
 	taking := looked(t, edited(t, sound, `accept order.unused a until 2027-01-01 note "for now"`)).survey
 	var report Report
@@ -139,7 +140,7 @@ func TestReportOrder(t *testing.T) {
 			}
 			next := slices.DeleteFunc(slices.Clone(found[of]), func(*Finding) bool { return r.IntN(4) == 0 })
 			for range r.IntN(8) {
-				f := Finding{Code: codes[r.IntN(len(codes))], Subject: string(rune('a' + r.IntN(12))), Records: []string{}}
+				f := Finding{Code: those[r.IntN(len(those))], Subject: string(rune('a' + r.IntN(12))), Records: []string{}}
 				f.Why, f.Records = string(rune('p'+r.IntN(5))), []string{string(rune('q' + r.IntN(5)))}
 				next = append(next, f.made())
 			}
@@ -167,7 +168,7 @@ func TestReportOrder(t *testing.T) {
 			t.Fatalf("in no order: %v", report.Findings)
 		}
 		n := 0
-		for _, level := range levels {
+		for _, level := range codes.Levels {
 			n += report.Counts[level]
 		}
 		taken := slices.ContainsFunc(report.Findings, func(f *Finding) bool { return f.Code == "order.unused" && f.Subject == "a" })

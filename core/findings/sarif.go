@@ -3,6 +3,8 @@ package findings
 import (
 	"net/url"
 	"slices"
+
+	"steady-compass/core/codes"
 )
 
 // The parts of SARIF 2.1.0 (OASIS) that a report uses.
@@ -24,7 +26,13 @@ type (
 		Rules []sarifRule `json:"rules"`
 	}
 	sarifRule struct {
-		ID string `json:"id"`
+		ID      string        `json:"id"`
+		Short   sarifText     `json:"shortDescription"`
+		Full    sarifText     `json:"fullDescription"`
+		Default sarifDefaults `json:"defaultConfiguration"`
+	}
+	sarifDefaults struct {
+		Level string `json:"level"`
 	}
 	sarifResult struct {
 		RuleID    string            `json:"ruleId"`
@@ -56,7 +64,8 @@ func SARIF(r Report, file string) any {
 	run := sarifRun{Tool: sarifTool{sarifDriver{Name: "steady-compass", Rules: []sarifRule{}}}, Results: []sarifResult{}}
 	for _, f := range r.Findings {
 		if !slices.ContainsFunc(run.Tool.Driver.Rules, func(x sarifRule) bool { return x.ID == f.Code }) {
-			run.Tool.Driver.Rules = append(run.Tool.Driver.Rules, sarifRule{f.Code})
+			c, _ := codes.Of(f.Code)
+			run.Tool.Driver.Rules = append(run.Tool.Driver.Rules, sarifRule{f.Code, sarifText{c.Title}, sarifText{c.Help}, sarifDefaults{string(c.Level)}})
 		}
 		at := sarifLocation{Logical: []sarifLogical{{f.Subject}}}
 		if file != "" && file != "-" {

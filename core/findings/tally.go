@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"steady-compass/core/carry"
+	"steady-compass/core/codes"
 	"steady-compass/core/estate"
 )
 
@@ -194,7 +195,7 @@ func (s *survey) reportAfter(before Report, changed map[findingID]*Finding, same
 	}
 	r := Report{Findings: inPlace(before.Findings, stays, open), Accepted: inPlace(before.Accepted, stays, taken), Counts: map[Level]int{}}
 	left := r.Findings
-	for _, level := range levels { // the worst are first
+	for _, level := range codes.Levels { // the worst are first
 		n, _ := slices.BinarySearchFunc(left, level.Rank()+1, func(f *Finding, rank int) int { return f.Level.Rank() - rank })
 		r.Counts[level], left = n, left[n:]
 	}

@@ -205,6 +205,11 @@ export function useFindings() {
   return useQuery({ queryKey: ['findings'], queryFn: () => ask(api.GET('/api/findings')) });
 }
 
+/** Every code that may be found, and what helps. */
+export function useCodes() {
+  return useQuery({ queryKey: ['codes'], queryFn: () => ask(api.GET('/api/codes')) });
+}
+
 export function useRecords() {
   return useQuery({ queryKey: ['records'], queryFn: () => ask(api.GET('/api/records')) });
 }

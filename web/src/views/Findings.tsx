@@ -2,7 +2,7 @@ import { useDeferredValue, useMemo, useState } from 'react';
 import { Dialog, FieldError, Heading, Input, Label, TextField } from 'react-aria-components';
 import styled from 'styled-components';
 import { useLocation } from 'wouter';
-import { useFindings, type Finding, type FindingsAnswer } from '../api/client';
+import { useCodes, useFindings, type Finding, type FindingsAnswer } from '../api/client';
 import { Choice } from '../parts/Choice';
 import { DialogSheet, DialogVeil, useViewHints } from '../parts/hints';
 import { useKeys } from '../parts/keys';
@@ -91,6 +91,15 @@ const Decided = styled.div`
     12px/19px 'IBM Plex Mono',
     monospace;
   overflow-wrap: anywhere;
+`;
+
+const Help = styled.p`
+  && {
+    margin-top: 6px;
+    font-size: 12.5px;
+    line-height: 18px;
+    color: ${(p) => p.theme.ink2};
+  }
 `;
 
 const Acts = styled.div`
@@ -309,6 +318,7 @@ interface ChosenProps {
 
 function Chosen({ finding, onMend, onTrace, onAccept }: ChosenProps) {
   const holds = useHolds(finding.mend, mendFor(finding));
+  const help = useCodes().data?.find((c) => c.code === finding.code);
   return (
     <Detail aria-label="the finding">
       <header>
@@ -316,6 +326,11 @@ function Chosen({ finding, onMend, onTrace, onAccept }: ChosenProps) {
         <code>{finding.code}</code>
       </header>
       <p>{finding.why}</p>
+      {help && (
+        <Help>
+          {help.title}. {help.help}
+        </Help>
+      )}
       {finding.records.length > 0 && (
         <>
           <h3>What decided</h3>
