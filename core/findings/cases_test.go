@@ -336,6 +336,13 @@ func TestCases(t *testing.T) {
 		{`- cert star for a.example,*.a.example expires 2027-03-01 on box/front by dns-01
 		  cert star for a.example,*.a.example expires 2026-11-25 on box/front by dns-01`, `cert.expiring star (no mend)`},
 		{`- cert star for a.example,*.a.example expires 2027-03-01 on box/front by dns-01
+		  cert star for a.example,*.a.example expires 2027-03-01 on box/front by dns-01 trial`, `cert.trial star
+		  intent.unmet a.example:80,443
+		  intent.unmet six.a.example:443
+		  intent.unmet www.a.example:80,443
+		  redirect.dead a.example:80
+		  redirect.dead www.a.example:80`},
+		{`- cert star for a.example,*.a.example expires 2027-03-01 on box/front by dns-01
 		  - listen box/front 443 as front tls cert star
 		  listen box/front 443 as front tls`, `cert.missing a.example:443
 		  cert.missing six.a.example:443
@@ -763,5 +770,27 @@ func TestDeterministic(t *testing.T) {
 		} else if string(bytes) != first {
 			t.Fatalf("time %d differs:\n%s\n%s", i, bytes, first)
 		}
+	}
+}
+
+// TestOneSided says of replies that go another way what it does to them.
+func TestOneSided(t *testing.T) {
+	report := check1(edited(t, `network near 10.1.0.0/24
+network far 10.2.0.0/24
+host c
+host r router
+host s
+address c 10.1.0.10 near
+address r 10.1.0.1 near
+address r 10.2.0.1 far
+address s 10.1.0.20 near
+address s 10.2.0.20 far
+route s default via 10.2.0.1
+listen s 80 as web
+filter f on r through otherwise drop
+rule f pass 80
+intend 10.2.0.20 80 for c`, ""))
+	if got := said(report); !slices.Contains(got, "path.one-sided 10.2.0.20:80") {
+		t.Errorf("it is said: %q", got)
 	}
 }

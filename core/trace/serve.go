@@ -462,9 +462,7 @@ func (s *serving) certificate(w *way, l landing, q request, group []*model.Site,
 		outcome, b.Code, b.Short = Untrusted, "cert.trial", "trial certificate"
 		b.Why = sentence("Certificate %s is a trial one, which no visitor trusts.", cert.Name)
 		b.Records, b.Subject = lines(cert), cert.Name
-		if name != "" {
-			b.Mend = s.newCert(l, name, group, place)
-		}
+		b.Mend = s.trusted(cert, l, group)
 	}
 	if outcome != "" {
 		w.walk(Step{Stage: StageTLS, At: place.Name, Verdict: Broken, Ground: Land, Records: b.Records, Why: b.Why})
@@ -543,6 +541,28 @@ func (s *serving) newCert(l landing, name string, group []*model.Site, place *mo
 	}
 	if !own && len(l.sock.Record.Certs) > 0 {
 		also(replace(l.sock.Record, func(n *estate.Listen) { n.Certs = append(slices.Clone(n.Certs), shown) }))
+	}
+	return m
+}
+
+// trusted is a certificate that is wanted in the place of a trial one, with all its names.
+func (s *serving) trusted(trial *estate.Cert, l landing, group []*model.Site) *Mend {
+	free := trial.Name + "-2"
+	for i := 3; s.t.m.Certs[free] != nil; i++ {
+		free = fmt.Sprintf("%s-%d", trial.Name, i)
+	}
+	m := &Mend{Remove: []string{}, Add: lines(estate.With(trial, func(n *estate.Cert) { n.Name, n.Expires, n.Trial = free, "", false }))}
+	also := func(change *Mend) { m.Remove, m.Add = append(m.Remove, change.Remove...), append(m.Add, change.Add...) }
+	for _, site := range group {
+		if site.Record.Cert == trial.Name {
+			also(replace(site.Record, func(n *estate.Site) { n.Cert = free }))
+		}
+	}
+	if i := slices.Index(l.sock.Record.Certs, trial.Name); i >= 0 {
+		also(replace(l.sock.Record, func(n *estate.Listen) {
+			n.Certs = slices.Clone(n.Certs)
+			n.Certs[i] = free
+		}))
 	}
 	return m
 }
