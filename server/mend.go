@@ -7,6 +7,7 @@ import (
 	"steady-compass/core/findings"
 	"steady-compass/core/mend"
 	"steady-compass/core/trace"
+	"steady-compass/store"
 )
 
 // MendQuestion is a mend, and what it is for: a finding, a way, or both.
@@ -28,6 +29,8 @@ type MendAnswer struct {
 	Opens   []string `json:"opens" nullable:"false" doc:"What stands open to others at the very listener or site that it writes down"`
 	With    int      `json:"with" doc:"How many more breaks are left on its way, whose mends it was tried with"`
 	Effect  Effect   `json:"effect"`
+
+	Declaring *trace.Mend `json:"declaring,omitempty" doc:"The mend that holds once it is declared that the way is meant to be open, with the line that declares it"`
 }
 
 func (s *Server) postMend(ctx context.Context, in *body[MendQuestion]) (*body[MendAnswer], error) {
@@ -35,6 +38,9 @@ func (s *Server) postMend(ctx context.Context, in *body[MendQuestion]) (*body[Me
 	c, err := (&ChangeQuestion{Remove: q.Remove, Add: q.Add}).change()
 	if err != nil {
 		return nil, err
+	}
+	if c.IsEmpty() {
+		return nil, problem(fmt.Errorf("%w: no line goes and none comes", store.ErrNothing))
 	}
 	a := s.now()
 	checked, err := a.check(ctx)
@@ -48,16 +54,27 @@ func (s *Server) postMend(ctx context.Context, in *body[MendQuestion]) (*body[Me
 	if p.Subject == "" && p.At != nil { // a break of the flow that is asked for
 		p.Subject = p.At.Target
 	}
-	trial, err := mend.State{Tracer: a.tracer, Checked: checked}.Try(ctx, p)
+	state := mend.State{Tracer: a.tracer, Checked: checked}
+	trial, err := state.Try(ctx, p)
 	if err != nil {
 		return nil, problem(err)
+	}
+	var declaring *trace.Mend
+	if with, ok := state.Declaring(p); ok && !trial.Holds() {
+		again, err := state.Try(ctx, with)
+		if ctx.Err() != nil {
+			return nil, problem(ctx.Err())
+		}
+		if err == nil && again.Holds() {
+			declaring = with.Mend
+		}
 	}
 	effect, err := s.effect(ctx, a, c)
 	if err != nil {
 		return nil, problem(err)
 	}
 	return &body[MendAnswer]{MendAnswer{
-		Holds: trial.Holds(), Against: append([]string{}, trial.Against...), Opens: append([]string{}, trial.Opens...), With: len(trial.With), Effect: effect,
+		Holds: trial.Holds(), Against: append([]string{}, trial.Against...), Opens: append([]string{}, trial.Opens...), With: len(trial.With), Effect: effect, Declaring: declaring,
 	}}, nil
 }
 

@@ -10,6 +10,7 @@ import (
 
 	"steady-compass/core/estate"
 	"steady-compass/core/findings"
+	"steady-compass/core/netset"
 	"steady-compass/core/notation"
 	"steady-compass/core/trace"
 )
@@ -93,6 +94,32 @@ func (s State) Try(ctx context.Context, p Proposal) (Trial, error) {
 		}
 	}
 	return out, nil
+}
+
+// Declaring is a proposal together with the line that declares what it opens: that the way it clears is meant for whoever goes by
+// it. false where the proposal is for no way.
+func (s State) Declaring(p Proposal) (Proposal, bool) {
+	if p.At == nil {
+		return p, false
+	}
+	target, err := s.Tracer.ParseTarget(p.At.Target)
+	if err != nil || target.Port == 0 {
+		return p, false
+	}
+	word := target.Name
+	switch {
+	case target.Addr.IsValid():
+		word = target.Addr.String()
+	case target.Place != nil:
+		word = target.Place.Name
+	}
+	ports := estate.Ports{Ranges: []netset.PortRange{netset.OnePort(target.Port)}, Transport: target.Proto}
+	line, _, err := notation.ParseLine(fmt.Sprintf("intend %s %s for %s", word, ports, p.At.From))
+	if err != nil || line.Record == nil {
+		return p, false
+	}
+	p.Mend = &trace.Mend{Remove: p.Mend.Remove, Add: append(slices.Clone(p.Mend.Add), estate.Line(line.Record))}
+	return p, true
 }
 
 func (t *Trial) against(form string, words ...any) {

@@ -1064,6 +1064,8 @@ export interface components {
         MendAnswer: {
             /** @description What speaks against it, in sentences */
             against: string[];
+            /** @description The mend that holds once it is declared that the way is meant to be open, with the line that declares it */
+            declaring?: components["schemas"]["Mend"];
             effect: components["schemas"]["Effect"];
             /** @description It may be offered */
             holds: boolean;

@@ -42,6 +42,11 @@ const Reasons = styled.ul`
   }
 `;
 
+/** The mend that holds once what it opens is declared; null where there is none, or it needs no such line. */
+export function useDeclaring(mend: Mend | undefined, of: MendFor) {
+  return useTrial(mend, of).data?.declaring ?? null;
+}
+
 interface Props {
   mend: Mend;
   of: MendFor;
@@ -72,6 +77,12 @@ export function Tried({ mend, of, withEffect }: Props) {
           ))}
           {data.against.length > shown && <li>and {data.against.length - shown} more that speak against it</li>}
         </Reasons>
+      )}
+      {data?.declaring && (
+        <>
+          <p style={{ marginTop: 8 }}>It holds once it is declared that it is meant to be open:</p>
+          <MendLines mend={{ remove: [], add: data.declaring.add.filter((line) => !mend.add.includes(line)) }} />
+        </>
       )}
       {data?.holds && data.with > 0 && (
         <p>

@@ -12,7 +12,7 @@ import { Failed, Loading, Plain, Quiet, Strong } from '../parts/Quiet';
 import { findingURL, traceURL, useChosen, useQueryWord } from '../parts/route';
 import { useSession } from '../parts/session';
 import { Tools } from '../parts/Tools';
-import { Tried, useHolds, whyNot, type MendFor } from '../parts/tried';
+import { Tried, useDeclaring, useHolds, whyNot, type MendFor } from '../parts/tried';
 
 /** A finding in the list: at the head of what it is the cause of, or below that as what follows from it. */
 type Entry = Finding & { id: string; cause: string; more: Finding[]; below: boolean };
@@ -318,6 +318,8 @@ interface ChosenProps {
 
 function Chosen({ finding, onMend, onTrace, onAccept }: ChosenProps) {
   const holds = useHolds(finding.mend, mendFor(finding));
+  const declaring = useDeclaring(finding.mend, mendFor(finding));
+  const { change } = useSession();
   const help = useCodes().data?.find((c) => c.code === finding.code);
   return (
     <Detail aria-label="the finding">
@@ -349,6 +351,13 @@ function Chosen({ finding, onMend, onTrace, onAccept }: ChosenProps) {
       )}
       <Acts>
         {holds && <Strong onPress={onMend}>Mend</Strong>}
+        {declaring && (
+          <Strong
+            onPress={() => void change(declaring, `Mended ${finding.code} of ${finding.subject}, and declared it`)}
+          >
+            Mend and declare
+          </Strong>
+        )}
         {finding.trace && <Plain onPress={onTrace}>Trace it</Plain>}
         <Plain onPress={onAccept}>Accept until…</Plain>
       </Acts>

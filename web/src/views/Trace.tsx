@@ -23,7 +23,7 @@ import { Failed, LinkButton, Loading, Plain, Strong } from '../parts/Quiet';
 import { filterURL, tablePlace, traceURL, usesURL, useQueryWord } from '../parts/route';
 import { revisionNow, useSession } from '../parts/session';
 import { Tools } from '../parts/Tools';
-import { Tried, useHolds, whyNot, type MendFor } from '../parts/tried';
+import { Tried, useDeclaring, useHolds, whyNot, type MendFor } from '../parts/tried';
 
 const Two = styled.div`
   display: grid;
@@ -657,6 +657,8 @@ interface BreakProps {
 
 function BreakRow({ brk, ground, onMend, of, onEdit, editing, editor }: BreakProps) {
   const holds = useHolds(brk.mend, of);
+  const declaring = useDeclaring(brk.mend, of);
+  const { change } = useSession();
   return (
     <Gap $ground={ground} data-break={brk.code}>
       <Stop />
@@ -677,6 +679,11 @@ function BreakRow({ brk, ground, onMend, of, onEdit, editing, editor }: BreakPro
             )}
             <Buttons>
               {holds && <Strong onPress={onMend}>Mend</Strong>}
+              {declaring && (
+                <Strong onPress={() => void change(declaring, `Mended ${brk.short || brk.code}, and declared it`)}>
+                  Mend and declare
+                </Strong>
+              )}
               {brk.records.length > 0 && <Plain onPress={onEdit}>Edit</Plain>}
             </Buttons>
           </>
