@@ -259,12 +259,14 @@ type report struct {
 }
 
 // tried are the findings of a check, those of so many causes with their mends tried: one that does not hold is not offered.
-func tried(ctx context.Context, t *trace.Tracer, checked *findings.Checked, most int) (report, error) {
+// progress is told how many findings are done.
+func tried(ctx context.Context, t *trace.Tracer, checked *findings.Checked, most int, progress func(done, of int)) (report, error) {
 	out := report{Findings: []reported{}, Counts: checked.Counts, Accepted: checked.Accepted}
 	var of [][]int
 	out.Causes, of = checked.Causes()
 	state := mend.State{Tracer: t, Checked: checked}
 	for i, f := range checked.Findings {
+		progress(i, len(checked.Findings))
 		shown := *f
 		one := reported{Finding: &shown, Causes: of[i]}
 		first := slices.Min(of[i])
@@ -284,6 +286,7 @@ func tried(ctx context.Context, t *trace.Tracer, checked *findings.Checked, most
 		}
 		out.Findings = append(out.Findings, one)
 	}
+	progress(len(checked.Findings), len(checked.Findings))
 	return out, nil
 }
 
@@ -303,7 +306,7 @@ func (c *checkCommand) Run(ctx context.Context, s streams) error {
 	case c.JSON || c.SARIF:
 		most = 0
 	}
-	r, err := tried(ctx, t, checked, most)
+	r, err := tried(ctx, t, checked, most, progressOn(s.err, "Trying mends"))
 	if err != nil {
 		return err
 	}

@@ -7,6 +7,7 @@ import (
 	"os"
 	"strings"
 	"text/tabwriter"
+	"time"
 
 	"github.com/mattn/go-isatty"
 
@@ -165,6 +166,25 @@ func printExposure(p *paper, x trace.Exposure) {
 			rows = append(rows, []string{d.Address, d.Ports + "/" + d.Transport, d.Place, d.Why})
 		}
 		p.table(rows)
+	}
+}
+
+// progressOn says on a terminal how far something long has come; elsewhere it says nothing.
+func progressOn(w io.Writer, what string) func(done, of int) {
+	f, ok := w.(*os.File)
+	if !ok || !isatty.IsTerminal(f.Fd()) {
+		return func(int, int) {}
+	}
+	last := time.Now()
+	said := false
+	return func(done, of int) {
+		switch {
+		case done < of && time.Since(last) > time.Second:
+			last, said = time.Now(), true
+			_, _ = fmt.Fprintf(w, "\r%s: %d of %d", what, done, of)
+		case done == of && said:
+			_, _ = fmt.Fprint(w, "\r\033[K")
+		}
 	}
 }
 

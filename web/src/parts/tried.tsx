@@ -1,11 +1,12 @@
 // A mend is offered once it was tried in the engine, and holds.
 import { useQuery } from '@tanstack/react-query';
+import { useRef } from 'react';
 import styled from 'styled-components';
 import { api, ask, queries, useAppState, type Mend } from '../api/client';
 import { EffectList } from './EffectList';
 import { MendLines } from './MendLines';
 import { Quiet } from './Quiet';
-import { revisionNow } from './session';
+import { revisionNow, useSession } from './session';
 
 /** What a mend is for: a finding, or a break on a way. */
 export interface MendFor {
@@ -28,10 +29,23 @@ function useTrial(mend: Mend | undefined, of: MendFor) {
   return useQuery({ ...trial(revision, mend, of), enabled: Boolean(mend) });
 }
 
-/** Tries a mend; why it does not hold, in a sentence, or '' where it does. */
-export async function whyNot(mend: Mend, of: MendFor): Promise<string> {
-  const { against } = await queries.fetchQuery(trial(revisionNow(), mend, of));
-  return against[0] ?? '';
+/** Makes a mend that holds, once however often it is asked for meanwhile; says of another why it is not made. */
+export function useMending() {
+  const { change, say } = useSession();
+  const busy = useRef(false);
+  return async (mend: Mend, of: MendFor, what: string) => {
+    if (busy.current) return;
+    busy.current = true;
+    try {
+      const { against } = await queries.fetchQuery(trial(revisionNow(), mend, of));
+      if (against.length > 0) say({ text: `No mend that holds is known. ${against[0]}`, look: true });
+      else await change(mend, what);
+    } catch (error) {
+      say({ text: (error as Error).message, look: true });
+    } finally {
+      busy.current = false;
+    }
+  };
 }
 
 const Reasons = styled.ul`

@@ -12,7 +12,7 @@ import { Failed, Loading, Plain, Quiet, Strong } from '../parts/Quiet';
 import { findingURL, traceURL, useChosen, useQueryWord } from '../parts/route';
 import { useSession } from '../parts/session';
 import { Tools } from '../parts/Tools';
-import { Tried, useDeclaring, useHolds, whyNot, type MendFor } from '../parts/tried';
+import { Tried, useDeclaring, useHolds, useMending, type MendFor } from '../parts/tried';
 
 /** A finding in the list: at the head of what it is the cause of, or below that as what follows from it. */
 type Entry = Finding & { id: string; cause: string; more: Finding[]; below: boolean };
@@ -117,7 +117,6 @@ export function Findings({ code, subject }: { code: string; subject: string }) {
   const [level, setLevel] = useQueryWord('level', 'everything');
   const [family, setFamily] = useQueryWord('code', 'every code');
   const [, go] = useLocation();
-  const { change, say } = useSession();
   const [accepting, setAccepting] = useState(false);
 
   const all = useMemo(() => report.data?.findings ?? [], [report.data]);
@@ -151,15 +150,9 @@ export function Findings({ code, subject }: { code: string; subject: string }) {
   const chosen = list[found >= 0 ? found : Math.min(last, list.length - 1)];
   const shown = useDeferredValue(chosen);
 
-  const mend = async () => {
-    if (!chosen?.mend) return;
-    try {
-      const against = await whyNot(chosen.mend, mendFor(chosen));
-      if (against !== '') say({ text: `No mend that holds is known. ${against}`, look: true });
-      else await change(chosen.mend, `Mended ${chosen.code} of ${chosen.subject}`);
-    } catch (error) {
-      say({ text: (error as Error).message, look: true });
-    }
+  const mending = useMending();
+  const mend = () => {
+    if (chosen?.mend) void mending(chosen.mend, mendFor(chosen), `Mended ${chosen.code} of ${chosen.subject}`);
   };
   const trace = () => {
     if (!chosen?.trace) return;
@@ -177,7 +170,7 @@ export function Findings({ code, subject }: { code: string; subject: string }) {
   useKeys({
     ArrowRight: toggle,
     ArrowLeft: toggle,
-    m: () => void mend(),
+    m: mend,
     a: () => chosen && setAccepting(true),
   });
   useViewHints([
@@ -240,13 +233,7 @@ export function Findings({ code, subject }: { code: string; subject: string }) {
         {line}
       </LongList>
       {shown && (
-        <Chosen
-          key={shown.id}
-          finding={shown}
-          onMend={() => void mend()}
-          onTrace={trace}
-          onAccept={() => setAccepting(true)}
-        />
+        <Chosen key={shown.id} finding={shown} onMend={mend} onTrace={trace} onAccept={() => setAccepting(true)} />
       )}
       {chosen && accepting && <Accept finding={chosen} onClose={() => setAccepting(false)} />}
     </Two>

@@ -23,7 +23,7 @@ import { Failed, LinkButton, Loading, Plain, Strong } from '../parts/Quiet';
 import { filterURL, tablePlace, traceURL, usesURL, useQueryWord } from '../parts/route';
 import { revisionNow, useSession } from '../parts/session';
 import { Tools } from '../parts/Tools';
-import { Tried, useDeclaring, useHolds, whyNot, type MendFor } from '../parts/tried';
+import { Tried, useDeclaring, useHolds, useMending, type MendFor } from '../parts/tried';
 
 const Two = styled.div`
   display: grid;
@@ -305,7 +305,6 @@ export function Trace({ target }: { target: string }) {
   const [at, setAt] = useState(0);
   const [editing, setEditing] = useState<Edited | null>(null);
   const [, go] = useLocation();
-  const { change, say } = useSession();
   const sheet = useRef<HTMLDivElement>(null);
 
   // Another target or vantage starts at its first way; what was typed belongs to the old one.
@@ -322,21 +321,15 @@ export function Trace({ target }: { target: string }) {
   const result = draft ?? trace.data;
   const current = Math.min(way, (result?.paths.length ?? 1) - 1);
   const path = result?.paths[current];
-  const mend = async (b: Break | undefined) => {
-    if (!b?.mend || !path) return;
-    try {
-      const against = await whyNot(b.mend, mendFor(b, path, target, from));
-      if (against !== '') say({ text: `No mend that holds is known. ${against}`, look: true });
-      else await change(b.mend, `Mended ${b.short || b.code}`);
-    } catch (error) {
-      say({ text: (error as Error).message, look: true });
-    }
+  const mending = useMending();
+  const mend = (b: Break | undefined) => {
+    if (b?.mend && path) void mending(b.mend, mendFor(b, path, target, from), `Mended ${b.short || b.code}`);
   };
   const firstMend = path?.breaks.find((b) => b.mend);
   useKeys({
     j: () => setAt(Math.min(at + 1, (path?.steps.length ?? 1) - 1)),
     k: () => setAt(Math.max(at - 1, 0)),
-    m: () => void mend(firstMend),
+    m: () => mend(firstMend),
     e: () => {
       const record = path?.steps[at]?.records.at(-1);
       if (record) setEditing(begin(record, at));
@@ -407,7 +400,7 @@ export function Trace({ target }: { target: string }) {
                   onAt={setAt}
                   editing={editing}
                   onEdit={(record, step) => setEditing(begin(record, step))}
-                  onMend={(b) => void mend(b)}
+                  onMend={mend}
                   forWhat={(b) => mendFor(b, path, target, from)}
                   editor={(edited) => (
                     <RecordEditor
