@@ -357,10 +357,10 @@ func losesAdministration(ctx context.Context, before, after *analysis) (bool, er
 		}
 		was, is := trace.Unlike(before.tracer.ByAddress(v), after.tracer.ByAddress(w))
 		there := map[adminDoor]bool{}
-		for _, o := range openOf(is) {
+		for _, o := range trace.OpenOf(is) {
 			there[adminDoor{o.Place, o.Service, o.Port}] = true
 		}
-		return slices.ContainsFunc(openOf(was), func(o *trace.Open) bool {
+		return slices.ContainsFunc(trace.OpenOf(was), func(o *trace.Open) bool {
 			return findings.Administration(o) != "" && !there[adminDoor{o.Place, o.Service, o.Port}]
 		})
 	})
@@ -400,17 +400,6 @@ func compareAdministration(ctx context.Context, e *Effect, before, after *analys
 	return nil
 }
 
-// openOf is all that is open at some addresses.
-func openOf(list []*trace.OpenAt) []*trace.Open {
-	var out []*trace.Open
-	for _, at := range list {
-		for i := range at.Open {
-			out = append(out, &at.Open[i])
-		}
-	}
-	return out
-}
-
 type doorSet struct {
 	at    map[string]DoorEffect
 	order []string
@@ -419,7 +408,7 @@ type doorSet struct {
 // doors are the ports that stand open at some addresses, whatever the sites behind them.
 func doors(list []*trace.OpenAt) doorSet {
 	set := doorSet{at: map[string]DoorEffect{}}
-	for _, o := range openOf(list) {
+	for _, o := range trace.OpenOf(list) {
 		k := strings.Join([]string{o.Address, o.Ports, o.Transport, o.Place, strings.Join(o.Sources.Only, ","), strings.Join(o.Sources.Except, ",")}, " ")
 		d, there := set.at[k]
 		if !there {

@@ -28,7 +28,7 @@ func (s State) doors(after State, out *Trial) (wider bool, err error) {
 		}
 		before := s.Tracer.ByAddress(v)
 		was, is := trace.Unlike(before, after.Tracer.ByAddress(w))
-		for _, o := range opens(is) {
+		for _, o := range trace.OpenOf(is) {
 			if o.Intent == trace.Declared || covered(o, before) {
 				continue
 			}
@@ -40,7 +40,7 @@ func (s State) doors(after State, out *Trial) (wider bool, err error) {
 				out.against("It would open %s, which no intent covers.", says)
 			}
 		}
-		for _, o := range opens(was) {
+		for _, o := range trace.OpenOf(was) {
 			if findings.Administration(o) != "" && !reached(o, after.Tracer.ByAddress(w)) && s.last(after, o) {
 				out.against("%s on %s would not be reached any more by anybody, and it is how the machine is administered.", o.Service, o.Place)
 			}
@@ -80,20 +80,10 @@ func (t *Trial) ends() func(*trace.Open) bool {
 	}
 }
 
-func opens(list []*trace.OpenAt) []*trace.Open {
-	var out []*trace.Open
-	for _, at := range list {
-		for i := range at.Open {
-			out = append(out, &at.Open[i])
-		}
-	}
-	return out
-}
-
 // covered says whether whoever gets in by a door got to the same before, by whatever address.
 func covered(o *trace.Open, before []*trace.OpenAt) bool {
 	left := o.From()
-	for _, was := range opens(before) {
+	for _, was := range trace.OpenOf(before) {
 		if was.Place == o.Place && was.Transport == o.Transport && site(was) == site(o) && within(o.Inner(), was.Inner()) {
 			if left = left.Subtract(was.From()); left.IsEmpty() {
 				return true
@@ -113,7 +103,7 @@ func site(o *trace.Open) string {
 }
 
 func reached(o *trace.Open, now []*trace.OpenAt) bool {
-	return slices.ContainsFunc(opens(now), func(n *trace.Open) bool { return n.Place == o.Place && n.Service == o.Service })
+	return slices.ContainsFunc(trace.OpenOf(now), func(n *trace.Open) bool { return n.Place == o.Place && n.Service == o.Service })
 }
 
 // last says that a service of a machine, which is still recorded, is reached from nowhere after a trial.

@@ -226,6 +226,17 @@ func (t *Tracer) GoOn() {
 // ByAddress is an exposure address by address, where there is something to say of one.
 func (t *Tracer) ByAddress(v Vantage) []*OpenAt { return t.look(v, looking{}).shown }
 
+// OpenOf is all that is open at some addresses.
+func OpenOf(list []*OpenAt) []*Open {
+	var out []*Open
+	for _, at := range list {
+		for i := range at.Open {
+			out = append(out, &at.Open[i])
+		}
+	}
+	return out
+}
+
 // Unlike are the addresses of two exposures from one vantage, before an edit and after, of which these do not say the same.
 func Unlike(before, after []*OpenAt) (was, is []*OpenAt) {
 	for len(before) > 0 && len(after) > 0 {
