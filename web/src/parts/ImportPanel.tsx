@@ -160,7 +160,7 @@ export function ImportPanel({ incoming, onClose }: { incoming: Incoming; onClose
   const keep = async () => {
     const stop = new AbortController();
     setKeeping(stop);
-    if (await change({ remove, add }, `Took over ${name}`, stop.signal)) onClose();
+    if (await change({ remove, add }, `Took over ${name}`, { stop: stop.signal })) onClose();
     setKeeping(null);
   };
   const n = remove.length + add.length;

@@ -42,11 +42,17 @@ interface Session {
   say: (notice: Notice | null) => void;
   /** Makes a change; gives what it did, or null where it was refused (and says why). */
   /** Makes a change; null where it is refused, or stopped before it was kept. */
-  change: (mend: Mend, what: string, stop?: AbortSignal) => Promise<Effect | null>;
+  change: (mend: Mend, what: string, how?: How) => Promise<Effect | null>;
   undo: (revision?: number) => Promise<void>;
   /** Takes back the last change, by a key; one that is large is only told of, since a key is pressed by mistake too. */
   undoLast: (large: (last: State['undo']) => void) => Promise<void>;
   redo: () => Promise<void>;
+}
+
+/** How a change is made: until it is stopped, and unless something is found, in its turn, to speak against it. */
+interface How {
+  stop?: AbortSignal;
+  unless?: () => Promise<string>;
 }
 
 const Context = createContext<Session | null>(null);
@@ -114,12 +120,11 @@ async function send(mend: Mend, what: string, key: string, signal?: AbortSignal)
 }
 
 /** A change, and what is to become of it. */
-interface Making {
+interface Making extends How {
   mend: Mend;
   what: string;
   key: string;
   refused: (error: unknown) => void;
-  stop?: AbortSignal;
 }
 
 export function SessionProvider({ children }: { children: ReactNode }) {
@@ -143,10 +148,15 @@ export function SessionProvider({ children }: { children: ReactNode }) {
 
   /** Makes a change in its turn, and says what it did. */
   const make = useCallback(
-    ({ mend, what, refused, key, stop }: Making) => {
+    ({ mend, what, refused, key, stop, unless }: Making) => {
       setWaiting((n) => n + 1);
       return inTurn(async () => {
         try {
+          const against = await unless?.();
+          if (against) {
+            say({ text: against, look: true });
+            return null;
+          }
           const done = await send(mend, what, key, stop);
           const effect = done.effect ?? { shut: [], names: [], doors: [], fixed: [], brought: [], old: [] };
           await refreshed(done.revision);
@@ -171,8 +181,7 @@ export function SessionProvider({ children }: { children: ReactNode }) {
     [inTurn],
   );
   const change = useCallback(
-    (mend: Mend, what: string, stop?: AbortSignal) =>
-      make({ mend, what, refused: failed, key: crypto.randomUUID(), stop }),
+    (mend: Mend, what: string, how?: How) => make({ mend, what, refused: failed, key: crypto.randomUUID(), ...how }),
     [make, failed],
   );
   const record = useCallback(

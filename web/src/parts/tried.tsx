@@ -31,20 +31,17 @@ function useTrial(mend: Mend | undefined, of: MendFor) {
 
 /** Makes a mend that holds, once however often it is asked for meanwhile; says of another why it is not made. */
 export function useMending() {
-  const { change, say } = useSession();
+  const { change } = useSession();
   const busy = useRef(false);
   return async (mend: Mend, of: MendFor, what: string) => {
     if (busy.current) return;
     busy.current = true;
-    try {
+    const unless = async () => {
       const { against } = await queries.fetchQuery(trial(revisionNow(), mend, of));
-      if (against.length > 0) say({ text: `No mend that holds is known. ${against[0]}`, look: true });
-      else await change(mend, what);
-    } catch (error) {
-      say({ text: (error as Error).message, look: true });
-    } finally {
-      busy.current = false;
-    }
+      return against.length > 0 ? `No mend that holds is known. ${against[0]}` : '';
+    };
+    await change(mend, what, { unless });
+    busy.current = false;
   };
 }
 

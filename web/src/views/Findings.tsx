@@ -8,6 +8,7 @@ import { DialogSheet, DialogVeil, useViewHints } from '../parts/hints';
 import { useKeys } from '../parts/keys';
 import { ListLine, LongList } from '../parts/LongList';
 import { Mark } from '../parts/marks';
+import { usePrinting } from '../parts/print';
 import { Failed, Loading, Plain, Quiet, Strong } from '../parts/Quiet';
 import { findingURL, traceURL, useChosen, useQueryWord } from '../parts/route';
 import { useSession } from '../parts/session';
@@ -119,15 +120,16 @@ export function Findings({ code, subject }: { code: string; subject: string }) {
   const [, go] = useLocation();
   const [accepting, setAccepting] = useState(false);
 
-  const all = useMemo(() => report.data?.findings ?? [], [report.data]);
+  const findings = useMemo(() => report.data?.findings ?? [], [report.data]);
+  const all = usePrinting(); // on paper nothing can be opened
   const [opened, setOpened] = useState<ReadonlySet<string>>(new Set());
   const asked = code ? keyOf(code, subject) : '';
   const list = useMemo(() => {
     const passes = (f: Finding) =>
       (level === 'everything' || level.includes(f.level)) &&
       (family === 'every code' || f.code.startsWith(`${family}.`));
-    return arranged(report.data, passes, opened);
-  }, [report.data, level, family, opened]);
+    return arranged(report.data, passes, (cause) => all || opened.has(cause));
+  }, [report.data, level, family, opened, all]);
   const [shownFor, setShownFor] = useState(''); // what is asked for by its address is in sight, once
   if (report.data && shownFor !== asked) {
     setShownFor(asked);
@@ -135,7 +137,10 @@ export function Findings({ code, subject }: { code: string; subject: string }) {
     const cause = report.data.causes.find((c) => c.findings.includes(among));
     if (cause && cause.head !== among) setOpened(new Set([...opened, cause.key]));
   }
-  const families = useMemo(() => ['every code', ...new Set(all.map((f) => f.code.split('.')[0] ?? ''))], [all]);
+  const families = useMemo(
+    () => ['every code', ...new Set(findings.map((f) => f.code.split('.')[0] ?? ''))],
+    [findings],
+  );
   const {
     chosen: key,
     choose,
@@ -212,7 +217,7 @@ export function Findings({ code, subject }: { code: string; subject: string }) {
       <>
         {tools}
         <Quiet>
-          {all.length === 0
+          {findings.length === 0
             ? 'Nothing is found wrong. Every name ends where it is meant to, and nothing stands open undeclared.'
             : 'No finding is of that level and code.'}
         </Quiet>
@@ -241,7 +246,11 @@ export function Findings({ code, subject }: { code: string; subject: string }) {
 }
 
 /** The causes, each by the finding nearest to it of those that pass; below those that are opened, what follows from them. */
-function arranged(report: FindingsAnswer | undefined, passes: (f: Finding) => boolean, opened: ReadonlySet<string>) {
+function arranged(
+  report: FindingsAnswer | undefined,
+  passes: (f: Finding) => boolean,
+  opened: (cause: string) => boolean,
+) {
   const out: Entry[] = [];
   const ids = new Set<string>();
   const put = (f: Finding, cause: string, more: Finding[], below: boolean) => {
@@ -256,7 +265,7 @@ function arranged(report: FindingsAnswer | undefined, passes: (f: Finding) => bo
       .filter((f): f is Finding => f !== undefined && passes(f));
     if (!head) continue;
     put(head, cause.key, more, false);
-    if (opened.has(cause.key)) {
+    if (opened(cause.key)) {
       for (const f of more) put(f, cause.key, [], true);
     }
   }
