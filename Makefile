@@ -43,9 +43,7 @@ web/dist/index.html: web/node_modules/.installed $(WEB_SOURCES)
 	cd web && npm run build
 	touch web/dist/.keep
 
-# What waits for a browser or a name server leaves a core free: the checks and the fuzz targets go beside it.
-test: web/dist/index.html bench-tools ## everything that must pass
-	$(MAKE) -j2 --output-sync=target go-test check fuzz
+test: check go-test ## everything that must pass
 
 check: web/dist/index.html ## types, lint, formatting and static checks
 	cd web && npm run types && npm run lint && npm run api-check
@@ -54,7 +52,7 @@ check: web/dist/index.html ## types, lint, formatting and static checks
 	@unformatted=$$($(GOTOOL) gofumpt -l cmd collect core demo intake fetch lab server store web/*.go); \
 	if [ -n "$$unformatted" ]; then echo "gofumpt would change: $$unformatted"; exit 1; fi
 
-go-test: web/dist/index.html bench-tools ## the Go tests, the browser and the name server among them
+go-test: web/dist/index.html bench-tools fuzz ## the Go tests, the browser and the name server among them
 	go test -count=1 ./...
 
 # What the benches of lab/ need: the browser that the interface is tested in, the name server that answers are held
