@@ -19,7 +19,7 @@ import (
 )
 
 var (
-	judgedRulesets = flag.Int("judge.rulesets", 6, "how many random rulesets are held against the kernel")
+	judgedRulesets = flag.Int("judge.rulesets", 3, "how many random rulesets are held against the kernel")
 	rulesetsFrom   = flag.Uint64("judge.rulesets.from", 1, "the first of their seeds")
 )
 
