@@ -301,9 +301,11 @@ func (c *checkCommand) Run(ctx context.Context, s streams) error {
 	}
 	most := mendsTried
 	switch {
+	case c.SARIF: // it has none
+		most = 0
 	case c.Mends:
 		most = math.MaxInt
-	case c.JSON || c.SARIF:
+	case c.JSON:
 		most = 0
 	}
 	r, err := tried(ctx, t, checked, most, progressOn(s.err, "Trying mends"))

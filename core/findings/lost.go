@@ -35,11 +35,11 @@ func Lost(before, after *Checked) []Loss {
 
 func (x *Checked) lost(was *walk) (Loss, bool) {
 	loss := Loss{Where: Where{was.label, was.from.Word}, Now: trace.Unresolved}
-	kept := map[branch]int{} // how many of the paths of a branch were as meant
+	kept := map[branch]bool{} // the branches of which some path was as meant
 	var first *trace.Path
 	for i := range was.paths {
 		if p := &was.paths[i]; asMeant(p) {
-			kept[branchOf(p)]++
+			kept[branchOf(p)] = true
 			if first == nil {
 				first = p
 			}
@@ -57,7 +57,7 @@ func (x *Checked) lost(was *walk) (Loss, bool) {
 		return loss, true
 	}
 	now := x.t.TraceReading(target.AsSpokenBy(first), was.key, from, &trace.Reads{})
-	for b, n := range kept {
+	for b := range kept {
 		good, bad := 0, 0
 		for i := range now {
 			p := &now[i]
@@ -76,7 +76,7 @@ func (x *Checked) lost(was *walk) (Loss, bool) {
 				wasBad++
 			}
 		}
-		if good < min(n, 1) || bad > wasBad {
+		if good == 0 || bad > wasBad {
 			return loss, true
 		}
 	}

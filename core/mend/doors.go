@@ -26,10 +26,14 @@ func (s State) doors(after State, out *Trial) (wider bool, err error) {
 		if err != nil {
 			continue // the network goes with the mend
 		}
-		before := s.Tracer.ByAddress(v)
-		was, is := trace.Unlike(before, after.Tracer.ByAddress(w))
+		before, now := s.Tracer.ByAddress(v), after.Tracer.ByAddress(w)
+		was, is := trace.Unlike(before, now)
+		if len(was)+len(is) == 0 {
+			continue
+		}
+		there, here := trace.OpenOf(before), trace.OpenOf(now)
 		for _, o := range trace.OpenOf(is) {
-			if o.Intent == trace.Declared || covered(o, before) {
+			if o.Intent == trace.Declared || covered(o, there) {
 				continue
 			}
 			wider = true
@@ -41,7 +45,7 @@ func (s State) doors(after State, out *Trial) (wider bool, err error) {
 			}
 		}
 		for _, o := range trace.OpenOf(was) {
-			if findings.Administration(o) != "" && !reached(o, after.Tracer.ByAddress(w)) && s.last(after, o) {
+			if findings.Administration(o) != "" && !reached(o, here) && s.last(after, o) {
 				out.against("%s on %s would not be reached any more by anybody, and it is how the machine is administered.", o.Service, o.Place)
 			}
 		}
@@ -81,9 +85,9 @@ func (t *Trial) ends() func(*trace.Open) bool {
 }
 
 // covered says whether whoever gets in by a door got to the same before, by whatever address.
-func covered(o *trace.Open, before []*trace.OpenAt) bool {
+func covered(o *trace.Open, before []*trace.Open) bool {
 	left := o.From()
-	for _, was := range trace.OpenOf(before) {
+	for _, was := range before {
 		if was.Place == o.Place && was.Transport == o.Transport && site(was) == site(o) && within(o.Inner(), was.Inner()) {
 			if left = left.Subtract(was.From()); left.IsEmpty() {
 				return true
@@ -102,8 +106,8 @@ func site(o *trace.Open) string {
 	return *o.Site
 }
 
-func reached(o *trace.Open, now []*trace.OpenAt) bool {
-	return slices.ContainsFunc(trace.OpenOf(now), func(n *trace.Open) bool { return n.Place == o.Place && n.Service == o.Service })
+func reached(o *trace.Open, now []*trace.Open) bool {
+	return slices.ContainsFunc(now, func(n *trace.Open) bool { return n.Place == o.Place && n.Service == o.Service })
 }
 
 // last says that a service of a machine, which is still recorded, is reached from nowhere after a trial.
@@ -114,7 +118,7 @@ func (s State) last(after State, o *trace.Open) bool {
 		return false
 	}
 	for _, net := range m.Networks {
-		if v, err := after.Tracer.VantageNamed(net.Name); err == nil && reached(o, after.Tracer.ByAddress(v)) {
+		if v, err := after.Tracer.VantageNamed(net.Name); err == nil && reached(o, trace.OpenOf(after.Tracer.ByAddress(v))) {
 			return false
 		}
 	}

@@ -112,7 +112,7 @@ const Acts = styled.div`
 
 const levels = ['error, warning', 'error', 'warning', 'note', 'everything'] as const;
 
-/** What is wrong, the worst first; and for one of them, the records, the mend and what it would change. */
+/** What is wrong, by cause; and for one of them, the records, the mend and what it would change. */
 export function Findings({ code, subject }: { code: string; subject: string }) {
   const report = useFindings();
   const [level, setLevel] = useQueryWord('level', 'everything');
