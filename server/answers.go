@@ -50,7 +50,7 @@ func (s *Server) getAnswers(_ context.Context, in *answersQuery) (*body[AnswersA
 	out := AnswersAnswer{From: a.compared(in.From), Rows: []AnswerRow{}}
 	var vantages []trace.Vantage
 	for _, from := range out.From {
-		v, err := a.tracer.VantageNamed(from)
+		v, err := a.Tracer.VantageNamed(from)
 		if err != nil {
 			return nil, problem(err)
 		}
@@ -60,7 +60,7 @@ func (s *Server) getAnswers(_ context.Context, in *answersQuery) (*body[AnswersA
 		row := AnswerRow{Name: asked.name, Unicode: names.Unicode(asked.name), Zone: asked.zone, Type: asked.typ, Used: asked.used, Held: []string{}, Answers: []Answer{}}
 		some := false
 		for _, v := range vantages {
-			got := a.tracer.Answer(asked.name, asked.typ, v)
+			got := a.Tracer.Answer(asked.name, asked.typ, v)
 			one := Answer{Code: got.Code.String(), Values: append([]string{}, got.Values...), Chain: got.Chain, Wildcard: got.Wildcard, Age: -1}
 			slices.Sort(one.Values)
 			if age, known := got.Age(); known {
@@ -87,7 +87,7 @@ func (row *AnswerRow) hold(a *analysis, addr netip.Addr) {
 	if !addr.IsValid() {
 		return
 	}
-	m := a.tracer.Model()
+	m := a.Tracer.Model()
 	var holders []string
 	for _, h := range m.Owners(addr) {
 		holders = append(holders, m.Places[h.Place].Name)
@@ -141,7 +141,7 @@ func (a *analysis) withAnswers() []string {
 	var out []string
 	note := func(list []estate.Selector) {
 		for _, s := range list {
-			if _, err := a.tracer.VantageNamed(s.String()); err == nil && !slices.Contains(out, s.String()) {
+			if _, err := a.Tracer.VantageNamed(s.String()); err == nil && !slices.Contains(out, s.String()) {
 				out = append(out, s.String())
 			}
 		}
@@ -192,7 +192,7 @@ func (a *analysis) asked() []asked {
 			note(d.Owner, d.Type)
 		}
 	}
-	for _, n := range a.tracer.Names() {
+	for _, n := range a.Tracer.Names() {
 		if !n.Owner && !owner[n.Name] {
 			note(n.Name, "A")
 			note(n.Name, "AAAA")

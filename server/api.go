@@ -15,11 +15,13 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"steady-compass/core/codes"
+	"steady-compass/core/effect"
 	"steady-compass/core/estate"
 	"steady-compass/core/findings"
 	"steady-compass/core/model"
 	"steady-compass/core/names"
 	"steady-compass/core/notation"
+	"steady-compass/core/survey"
 	"steady-compass/core/trace"
 	"steady-compass/demo"
 	"steady-compass/store"
@@ -171,24 +173,24 @@ func (s *Server) getState(ctx context.Context, _ *none) (*body[State], error) {
 	return &body[State]{state}, nil
 }
 
-func (s *Server) getCounts(ctx context.Context, _ *none) (*body[Counts], error) {
-	counts, err := s.now().counts(ctx)
+func (s *Server) getCounts(ctx context.Context, _ *none) (*body[survey.Counts], error) {
+	counts, err := s.now().Counts(ctx)
 	if err != nil {
 		return nil, problem(err)
 	}
-	return &body[Counts]{counts}, nil
+	return &body[survey.Counts]{counts}, nil
 }
 
 // NamesAnswer is the table of names.
 type NamesAnswer struct {
-	From     string `json:"from"`
-	Revision int64  `json:"revision"`
-	Rows     []Row  `json:"rows" nullable:"false"`
+	From     string       `json:"from"`
+	Revision int64        `json:"revision"`
+	Rows     []survey.Row `json:"rows" nullable:"false"`
 }
 
 func (s *Server) getNames(ctx context.Context, in *fromQuery) (*body[NamesAnswer], error) {
 	a := s.now()
-	rows, err := a.names(ctx, in.From)
+	rows, err := a.Names(ctx, in.From)
 	if err != nil {
 		return nil, problem(err)
 	}
@@ -201,23 +203,23 @@ type traceQuery struct {
 }
 
 func (s *Server) getTrace(_ context.Context, in *traceQuery) (*body[trace.Result], error) {
-	r, err := s.now().trace(in.Target, in.From)
+	r, err := traced(s.now().Tracer, in.Target, in.From)
 	if err != nil {
 		return nil, problem(err)
 	}
 	return &body[trace.Result]{r}, nil
 }
 
-func (a *analysis) trace(target, from string) (trace.Result, error) {
-	v, err := a.tracer.VantageNamed(from)
+func traced(t *trace.Tracer, target, from string) (trace.Result, error) {
+	v, err := t.VantageNamed(from)
 	if err != nil {
 		return trace.Result{}, err
 	}
-	tg, err := a.tracer.ParseTarget(target)
+	tg, err := t.ParseTarget(target)
 	if err != nil {
 		return trace.Result{}, err
 	}
-	return a.tracer.Trace(tg, v), nil
+	return t.Trace(tg, v), nil
 }
 
 // FindingsAnswer is what is wrong, by cause.
@@ -231,7 +233,7 @@ func (s *Server) getCodes(context.Context, *none) (*body[[]codes.Code], error) {
 }
 
 func (s *Server) getFindings(ctx context.Context, _ *none) (*body[FindingsAnswer], error) {
-	checked, err := s.now().check(ctx)
+	checked, err := s.now().Check(ctx)
 	if err != nil {
 		return nil, problem(err)
 	}
@@ -310,7 +312,7 @@ type LineAnswer struct {
 	Meaning    string              `json:"meaning,omitempty"`
 	Fault      *estate.Fault       `json:"fault,omitempty"`
 	Completion notation.Completion `json:"completion"`
-	Effect     *Effect             `json:"effect,omitempty"`
+	Effect     *effect.Effect      `json:"effect,omitempty"`
 	Target     *TargetAnswer       `json:"target,omitempty"`
 }
 
@@ -324,7 +326,7 @@ type TargetAnswer struct {
 
 // target says what a line that is no record would be traced as.
 func (a *analysis) target(text string) *TargetAnswer {
-	tg, err := a.tracer.ParseTarget(text)
+	tg, err := a.Tracer.ParseTarget(text)
 	if err != nil {
 		return nil
 	}
@@ -335,13 +337,13 @@ func (a *analysis) target(text string) *TargetAnswer {
 	case tg.Addr.IsValid():
 		out.Word = tg.Addr.String()
 	}
-	if a.Estate.Count() <= largeEstate {
-		out.Uses = len(a.whereUsed().Find(out.Word))
+	if !effect.Large(a.Estate) {
+		out.Uses = len(a.Uses().Find(out.Word))
 	}
 	if tg.Name == "" || !strings.Contains(tg.Name, ".") {
 		return out
 	}
-	m := a.tracer.Model()
+	m := a.Tracer.Model()
 	everybody := m.AskerAt(model.Nowhere, model.Internet)
 	at := m.Names.Standing(tg.Name, everybody)
 	if at.Exists {
@@ -394,8 +396,8 @@ func (s *Server) postLine(ctx context.Context, in *body[LineQuestion]) (*body[Li
 		out.Fault = &estate.Fault{Line: 1, Column: 1, What: err.Error()}
 		return &body[LineAnswer]{out}, nil
 	}
-	after := a.draft(next)
-	effect, err := effectSoon(ctx, a, after)
+	after := a.Draft(next)
+	effect, err := effect.Soon(ctx, a.Survey, after)
 	if err != nil {
 		return nil, problem(err)
 	}
@@ -404,12 +406,12 @@ func (s *Server) postLine(ctx context.Context, in *body[LineQuestion]) (*body[Li
 }
 
 // effect is what a change of an analysed estate would do.
-func (s *Server) effect(ctx context.Context, a *analysis, c estate.Change) (Effect, error) {
+func (s *Server) effect(ctx context.Context, a *analysis, c estate.Change) (effect.Effect, error) {
 	next, err := a.Estate.Apply(c)
 	if err != nil {
-		return Effect{}, err
+		return effect.Effect{}, err
 	}
-	return compare(ctx, a, a.draft(next))
+	return effect.Of(ctx, a.Survey, a.Draft(next))
 }
 
 // ChangeQuestion is lines out and lines in. A line in an ordered kind may carry its place.
@@ -441,7 +443,7 @@ func (q *ChangeQuestion) change() (estate.Change, error) {
 	return c, nil
 }
 
-func (s *Server) postPreview(ctx context.Context, in *body[ChangeQuestion]) (*body[Effect], error) {
+func (s *Server) postPreview(ctx context.Context, in *body[ChangeQuestion]) (*body[effect.Effect], error) {
 	c, err := in.Body.change()
 	if err != nil {
 		return nil, err
@@ -450,7 +452,7 @@ func (s *Server) postPreview(ctx context.Context, in *body[ChangeQuestion]) (*bo
 	if err != nil {
 		return nil, problem(err)
 	}
-	return &body[Effect]{e}, nil
+	return &body[effect.Effect]{e}, nil
 }
 
 // DraftQuestion is a trace as if a change were made.
@@ -470,7 +472,7 @@ func (s *Server) postDraftTrace(_ context.Context, in *body[DraftQuestion]) (*bo
 	if err != nil {
 		return nil, problem(err)
 	}
-	r, err := a.draft(next).trace(in.Body.Target, in.Body.From)
+	r, err := traced(a.Draft(next).Tracer, in.Body.Target, in.Body.From)
 	if err != nil {
 		return nil, problem(err)
 	}
@@ -479,8 +481,8 @@ func (s *Server) postDraftTrace(_ context.Context, in *body[DraftQuestion]) (*bo
 
 // Changed is the revision after a change, and what it did.
 type Changed struct {
-	Revision int64   `json:"revision"`
-	Effect   *Effect `json:"effect,omitempty"`
+	Revision int64          `json:"revision"`
+	Effect   *effect.Effect `json:"effect,omitempty"`
 }
 
 func (s *Server) postChange(ctx context.Context, in *body[ChangeQuestion]) (*body[Changed], error) {
@@ -508,7 +510,7 @@ func (s *Server) change(ctx context.Context, keep func() (store.Committed, error
 	s.watch.tell(s.db.Current().Revision)
 	out := Changed{Revision: done.After.Revision}
 	// What the change did is worked out for the log whatever happens; the answer waits for it only so long.
-	effects := make(chan *Effect, 1)
+	effects := make(chan *effect.Effect, 1)
 	go func() {
 		effect, err := s.effectOf(context.WithoutCancel(ctx), before, after)
 		if err != nil {
@@ -525,7 +527,7 @@ func (s *Server) change(ctx context.Context, keep func() (store.Committed, error
 
 // effectOf works out what a change did by itself, and notes it in the log. One is worked out after the other: changes that are
 // made at once would only take each other's time.
-func (s *Server) effectOf(ctx context.Context, before, after *analysis) (effect *Effect, err error) {
+func (s *Server) effectOf(ctx context.Context, before, after *analysis) (out *effect.Effect, err error) {
 	s.noting.Lock()
 	defer s.noting.Unlock()
 	defer func() {
@@ -533,51 +535,15 @@ func (s *Server) effectOf(ctx context.Context, before, after *analysis) (effect 
 			err = fmt.Errorf("%v\n%s", r, debug.Stack())
 		}
 	}()
-	e, err := compare(ctx, before, after)
+	e, err := effect.Of(ctx, before.Survey, after.Survey)
 	if err != nil {
 		return nil, err
 	}
-	return &e, s.db.SetEffect(ctx, after.Revision, inShort(e))
+	return &e, s.db.SetEffect(ctx, after.Revision, e.Short)
 }
 
 // effectWait is how long the answer to a change waits for what it did.
 const effectWait = 700 * time.Millisecond
-
-// inShort is what a change did, in one line for the log.
-func inShort(e Effect) string {
-	var parts []string
-	count := func(n int, one, many string) {
-		if n == 1 {
-			parts = append(parts, "1 "+one)
-		} else if n > 1 {
-			parts = append(parts, fmt.Sprintf("%d %s", n, many))
-		}
-	}
-	opened, closed := 0, 0
-	for _, d := range e.Doors {
-		if d.Opens {
-			opened++
-		} else {
-			closed++
-		}
-	}
-	stops, arrives := 0, 0
-	for _, n := range e.Names {
-		switch {
-		case n.After.Good() && !n.Before.Good():
-			arrives++
-		case !n.After.Good() && n.Before.Good():
-			stops++
-		}
-	}
-	count(arrives, "name arrives", "names arrive")
-	count(stops, "name stops", "names stop")
-	count(opened, "door opens", "doors open")
-	count(closed, "door closes", "doors close")
-	count(len(e.Fixed), "finding ends", "findings end")
-	count(len(e.Brought), "finding comes", "findings come")
-	return strings.Join(parts, ", ")
-}
 
 // TextQuestion is a whole estate as text, made on a revision.
 type TextQuestion struct {
@@ -591,7 +557,7 @@ type TextAnswer struct {
 	Faults  []*estate.Fault `json:"faults" nullable:"false"`
 	Removed []string        `json:"removed" nullable:"false"`
 	Added   []string        `json:"added" nullable:"false"`
-	Effect  *Effect         `json:"effect,omitempty"`
+	Effect  *effect.Effect  `json:"effect,omitempty"`
 	Marks   []Mark          `json:"marks" nullable:"false"`
 }
 
@@ -611,18 +577,18 @@ func (s *Server) postText(ctx context.Context, in *body[TextQuestion]) (*body[Te
 		return &body[TextAnswer]{out}, nil
 	}
 	a := s.now()
-	after := a
+	after := a.Survey
 	if c := estate.Difference(a.Estate, e); !c.IsEmpty() {
 		out.Removed = append(out.Removed, c.Remove...)
 		for _, p := range c.Add {
 			out.Added = append(out.Added, p.Line())
 		}
 		if e, err := a.Estate.Apply(c); err == nil { // the same, with the records that stay
-			after = a.draft(e)
+			after = a.Draft(e)
 		} else {
 			return nil, problem(err)
 		}
-		effect, err := compare(ctx, a, after)
+		effect, err := effect.Of(ctx, a.Survey, after)
 		if err != nil {
 			return nil, problem(err)
 		}
@@ -633,7 +599,7 @@ func (s *Server) postText(ctx context.Context, in *body[TextQuestion]) (*body[Te
 	for _, l := range located {
 		at[estate.Line(l.Record)] = l.Line
 	}
-	report, err := after.check(ctx)
+	report, err := after.Check(ctx)
 	if err != nil {
 		return nil, problem(err)
 	}

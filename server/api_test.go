@@ -11,9 +11,11 @@ import (
 	"testing"
 	"time"
 
+	"steady-compass/core/effect"
 	"steady-compass/core/estate"
 	"steady-compass/core/findings"
 	"steady-compass/core/notation"
+	"steady-compass/core/survey"
 	"steady-compass/demo"
 	"steady-compass/store"
 )
@@ -36,7 +38,7 @@ func TestFrame(t *testing.T) {
 	if state.Name != "Fernmoor Observatory" || state.Revision != 1 || state.Day != day || state.Records != e.Count() || state.Undo.Lines != e.Count() {
 		t.Errorf("%+v", state)
 	}
-	counts := got[Counts](t, h, "/api/counts")
+	counts := got[survey.Counts](t, h, "/api/counts")
 	names := got[NamesAnswer](t, h, "/api/names?from=internet")
 	report := got[findings.Report](t, h, "/api/findings")
 	if counts.Names != len(names.Rows) || counts.Arrive+counts.Stop+counts.Undecided > counts.Names || counts.Arrive == 0 || counts.Stop == 0 {
@@ -129,10 +131,10 @@ func TestWholeText(t *testing.T) {
 	if len(a.Removed) != 1 || len(a.Added) != 1 || !strings.HasSuffix(a.Added[0], is) || a.Effect == nil {
 		t.Fatalf("%+v", a)
 	}
-	mended := slices.ContainsFunc(a.Effect.Names, func(n NameEffect) bool {
-		return n.Name == "sky.fernmoor.example" && n.Port == 443 && !n.Before.Good() && n.After.Good()
+	mended := slices.ContainsFunc(a.Effect.Names, func(n effect.NameChange) bool {
+		return n.Name == "sky.fernmoor.example" && n.Port == 443 && n.Starts()
 	})
-	if !mended || a.Effect.Fixed == nil {
+	if !mended || a.Effect.Ended == nil {
 		t.Errorf("%+v", a.Effect)
 	}
 	lines := strings.Split(text, "\n")

@@ -31,11 +31,11 @@ type ExposureAnswer struct {
 
 func (s *Server) getExposure(_ context.Context, in *fromQuery) (*body[ExposureAnswer], error) {
 	a := s.now()
-	x, err := a.exposure(in.From)
+	x, err := a.Exposure(in.From)
 	if err != nil {
 		return nil, problem(err)
 	}
-	return &body[ExposureAnswer]{ExposureAnswer{x.From, x.Open, x.Undecided, walls(a.tracer.Model(), x)}}, nil
+	return &body[ExposureAnswer]{ExposureAnswer{x.From, x.Open, x.Undecided, walls(a.Tracer.Model(), x)}}, nil
 }
 
 // walls are the addresses of machines that have something open or not known, and from the internet all that are
@@ -90,28 +90,28 @@ type ExposureChanges struct {
 
 func (s *Server) getExposureChanges(ctx context.Context, in *changesQuery) (*body[ExposureChanges], error) {
 	a := s.now()
-	here, err := a.tracer.VantageNamed(in.From)
+	here, err := a.Tracer.VantageNamed(in.From)
 	if err != nil {
 		return nil, problem(err)
 	}
-	there, other := in.From, a.tracer
+	there, other := in.From, a.Tracer
 	if revision, err := strconv.ParseInt(in.With, 10, 64); err == nil {
 		e, err := s.db.At(ctx, revision)
 		if err != nil {
 			return nil, &Problem{Title: "That revision is not there", Status: http.StatusUnprocessableEntity, Detail: err.Error()}
 		}
-		other = trace.New(model.Compile(e), a.day)
+		other = trace.New(model.Compile(e), a.Day)
 	} else {
 		there = in.With
 	}
 	v, err := other.VantageNamed(there)
 	if err != nil {
-		if other == a.tracer {
+		if other == a.Tracer {
 			return nil, problem(err)
 		}
 		return nil, &Problem{Title: "Nothing to compare with", Status: http.StatusUnprocessableEntity, Detail: fmt.Sprintf("%s was not recorded at revision %s", there, in.With)}
 	}
-	now, err := a.exposure(in.From)
+	now, err := a.Exposure(in.From)
 	if err != nil {
 		return nil, problem(err)
 	}
@@ -129,7 +129,7 @@ type closeQuery struct {
 // getClose is the lines that close a door.
 func (s *Server) getClose(_ context.Context, in *closeQuery) (*body[trace.Mend], error) {
 	a := s.now()
-	x, err := a.exposure(in.From)
+	x, err := a.Exposure(in.From)
 	if err != nil {
 		return nil, problem(err)
 	}
@@ -140,7 +140,7 @@ func (s *Server) getClose(_ context.Context, in *closeQuery) (*body[trace.Mend],
 	if len(open) == 0 {
 		return nil, &Problem{Title: "That door is not open", Status: http.StatusUnprocessableEntity, Detail: fmt.Sprintf("Nothing is open at %s, ports %s/%s, from %s", in.Address, in.Ports, in.Transport, x.From)}
 	}
-	mend := findings.Closing(a.tracer, open, x.From)
+	mend := findings.Closing(a.Tracer, open, x.From)
 	if mend == nil {
 		return nil, &Problem{Title: "No line closes just that", Status: http.StatusUnprocessableEntity, Detail: fmt.Sprintf("%s is reached there beside its machine's filters; the records do not say how it could be closed", open[0].Place)}
 	}

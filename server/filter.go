@@ -61,7 +61,7 @@ const (
 
 func (s *Server) getFilter(ctx context.Context, in *filterQuery) (*body[FilterAnswer], error) {
 	a := s.now()
-	m := a.tracer.Model()
+	m := a.Tracer.Model()
 	name := strings.ToLower(in.Name)
 	var on []*model.Place
 	var filter *model.Filter
@@ -81,7 +81,7 @@ func (s *Server) getFilter(ctx context.Context, in *filterQuery) (*body[FilterAn
 	if filter == nil {
 		return nil, &Problem{Title: "That filter is not there", Status: http.StatusUnprocessableEntity, Detail: fmt.Sprintf("%q is no filter that is recorded, in force and on a machine", in.Name)}
 	}
-	checked, err := a.check(ctx)
+	checked, err := a.Check(ctx)
 	if err != nil {
 		return nil, err
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 
+	"steady-compass/core/effect"
 	"steady-compass/core/findings"
 	"steady-compass/core/mend"
 	"steady-compass/core/trace"
@@ -24,11 +25,11 @@ type MendQuestion struct {
 
 // MendAnswer is what making a mend comes to.
 type MendAnswer struct {
-	Holds   bool     `json:"holds" doc:"It may be offered"`
-	Against []string `json:"against" nullable:"false" doc:"What speaks against it, in sentences"`
-	Opens   []string `json:"opens" nullable:"false" doc:"What stands open to others at the very listener or site that it writes down"`
-	With    int      `json:"with" doc:"How many more breaks are left on its way, whose mends it was tried with"`
-	Effect  Effect   `json:"effect"`
+	Holds   bool          `json:"holds" doc:"It may be offered"`
+	Against []string      `json:"against" nullable:"false" doc:"What speaks against it, in sentences"`
+	Opens   []string      `json:"opens" nullable:"false" doc:"What stands open to others at the very listener or site that it writes down"`
+	With    int           `json:"with" doc:"How many more breaks are left on its way, whose mends it was tried with"`
+	Effect  effect.Effect `json:"effect"`
 
 	Declaring *trace.Mend `json:"declaring,omitempty" doc:"The mend that holds once it is declared that the way is meant to be open, with the line that declares it"`
 }
@@ -43,18 +44,18 @@ func (s *Server) postMend(ctx context.Context, in *body[MendQuestion]) (*body[Me
 		return nil, problem(fmt.Errorf("%w: no line goes and none comes", store.ErrNothing))
 	}
 	a := s.now()
-	checked, err := a.check(ctx)
+	checked, err := a.Check(ctx)
 	if err != nil {
 		return nil, problem(err)
 	}
 	p := mend.Proposal{Mend: &trace.Mend{Remove: q.Remove, Add: q.Add}, Code: q.Code, Subject: q.Subject}
 	if findings.OfPath(q.Code) && q.Target != "" {
-		p.At = &findings.Where{Target: q.atPort(a.tracer), From: q.From}
+		p.At = &findings.Where{Target: q.atPort(a.Tracer), From: q.From}
 	}
 	if p.Subject == "" && p.At != nil { // a break of the flow that is asked for
 		p.Subject = p.At.Target
 	}
-	state := mend.State{Tracer: a.tracer, Checked: checked}
+	state := mend.State{Tracer: a.Tracer, Checked: checked}
 	trial, err := state.Try(ctx, p)
 	if err != nil {
 		return nil, problem(err)

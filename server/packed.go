@@ -10,11 +10,13 @@ import (
 	"github.com/klauspost/compress/gzip"
 
 	"github.com/labstack/echo/v5"
+
+	"steady-compass/core/parallel"
 )
 
 // packed is the answer to a question of a revision as it goes over the wire, made once for all who ask.
 type packed struct {
-	turn   chan struct{} // held by whoever makes it
+	turn   parallel.Turn // of who makes it
 	header http.Header   // nil until it is made
 	body   []byte        // gzip (RFC 1952)
 }
@@ -42,7 +44,7 @@ func (all *packedAnswers) of(question string) *packed {
 			delete(all.to, other)
 		}
 	}
-	p := &packed{turn: make(chan struct{}, 1)}
+	p := &packed{turn: parallel.NewTurn()}
 	all.to[question] = p
 	return p
 }
@@ -74,13 +76,13 @@ func (r *recorder) Write(text []byte) (int, error) {
 func (s *Server) once(c *echo.Context, handle func(http.ResponseWriter, *http.Request)) error {
 	r := c.Request()
 	p := s.now().packed.of(r.URL.RequestURI())
-	if err := hold(r.Context(), p.turn); err != nil {
+	if err := p.turn.Take(r.Context()); err != nil {
 		return problemJSON(c, http.StatusServiceUnavailable, "This took too long", "the same question is being answered already; ask again")
 	}
 	if p.header == nil {
 		made := recorder{header: http.Header{}, status: http.StatusOK}
 		err := func() error {
-			defer func() { <-p.turn }()
+			defer p.turn.Leave()
 			handle(&made, r)
 			if made.pack == nil {
 				return nil
@@ -95,7 +97,7 @@ func (s *Server) once(c *echo.Context, handle func(http.ResponseWriter, *http.Re
 			return pass(c.Response(), &made, err)
 		}
 	} else {
-		<-p.turn
+		p.turn.Leave()
 	}
 	return p.write(c.Response(), r)
 }

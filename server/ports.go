@@ -11,28 +11,8 @@ import (
 	"steady-compass/core/ports"
 )
 
-// chart is the ports of all machines of the revision, made when it is first asked for.
-func (a *analysis) chart(ctx context.Context) (*ports.Chart, error) {
-	a.chartOnce.Lock()
-	defer a.chartOnce.Unlock()
-	if a.charted != nil {
-		return a.charted, nil
-	}
-	open, err := a.everyExposure(ctx)
-	if err != nil {
-		return nil, err
-	}
-	m := a.tracer.Model()
-	var clashes []ports.Clash
-	for _, x := range m.Clashes() {
-		clashes = append(clashes, ports.Clash{Machine: m.Places[x.Stack].Name, Transport: x.Transport.String(), Range: x.Ports, Why: x.Why(m)})
-	}
-	a.charted = ports.New(a.tracer, open, clashes)
-	return a.charted, nil
-}
-
 func (s *Server) getPorts(ctx context.Context, _ *none) (*body[[]ports.Machine], error) {
-	c, err := s.now().chart(ctx)
+	c, err := s.now().Ports(ctx)
 	if err != nil {
 		return nil, problem(err)
 	}
@@ -50,7 +30,7 @@ type MachineDepth struct {
 }
 
 func (s *Server) getMachinePorts(ctx context.Context, in *machineQuery) (*body[MachineDepth], error) {
-	c, err := s.now().chart(ctx)
+	c, err := s.now().Ports(ctx)
 	if err != nil {
 		return nil, problem(err)
 	}
@@ -80,7 +60,7 @@ type Free struct {
 
 func (s *Server) getFree(ctx context.Context, in *freeQuery) (*body[Free], error) {
 	a := s.now()
-	if p := a.tracer.Model().PlaceNamed(strings.ToLower(in.Machine)); p == nil || p.IsContainer() {
+	if p := a.Tracer.Model().PlaceNamed(strings.ToLower(in.Machine)); p == nil || p.IsContainer() {
 		return nil, noMachine(in.Machine)
 	}
 	proto := netset.TCP
@@ -95,6 +75,6 @@ func (s *Server) getFree(ctx context.Context, in *freeQuery) (*body[Free], error
 		}
 		on = addr.Unmap()
 	}
-	port, _ := ports.New(a.tracer, nil, nil).NextFree(strings.ToLower(in.Machine), on, proto, uint16(in.Above))
+	port, _ := ports.New(a.Tracer, nil, nil).NextFree(strings.ToLower(in.Machine), on, proto, uint16(in.Above))
 	return &body[Free]{Free{port}}, nil
 }

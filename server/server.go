@@ -22,6 +22,7 @@ import (
 	"github.com/labstack/echo/v5/middleware"
 
 	"steady-compass/core/estate"
+	"steady-compass/core/parallel"
 	"steady-compass/store"
 	"steady-compass/web"
 )
@@ -40,7 +41,7 @@ type Server struct {
 	current  atomic.Pointer[analysis]
 	previous *analysis     // the one that was current before; guarded by swap
 	swap     sync.Mutex    // held by whoever makes another the current one
-	keeping  chan struct{} // held by whoever keeps a change
+	keeping  parallel.Turn // of who keeps a change
 	noting   sync.Mutex    // held by whoever works out what a change did
 	watch    watchers
 	trouble  atomic.Pointer[string] // what is wrong with the database file; nil where nothing is
@@ -49,7 +50,7 @@ type Server struct {
 
 // New is a server for a database.
 func New(db *store.Store, log *slog.Logger) *Server {
-	return &Server{db: db, log: log, keeping: make(chan struct{}, 1), today: func() estate.Date { return estate.Date(time.Now().Format(time.DateOnly)) }}
+	return &Server{db: db, log: log, keeping: parallel.NewTurn(), today: func() estate.Date { return estate.Date(time.Now().Format(time.DateOnly)) }}
 }
 
 // Serve answers on a listener until the context ends.
@@ -95,8 +96,8 @@ func (s *Server) ready(ctx context.Context) {
 		}
 	}()
 	a := s.now()
-	if _, err := a.counts(ctx); err == nil {
-		_, _ = a.everyExposure(ctx) // what the first edit is held against
+	if _, err := a.Counts(ctx); err == nil {
+		_, _ = a.Every(ctx) // what the first edit is held against
 	}
 }
 
@@ -140,10 +141,10 @@ func (s *Server) troubled() string {
 // commit keeps a change, and has the estate before and after it to be analysed, whatever is changed meanwhile. One after the other:
 // so the analyses go on from each other in the order of the revisions.
 func (s *Server) commit(ctx context.Context, change func() (store.Committed, error)) (done store.Committed, before, after *analysis, err error) {
-	if err := hold(ctx, s.keeping); err != nil {
+	if err := s.keeping.Take(ctx); err != nil {
 		return done, nil, nil, err
 	}
-	defer func() { <-s.keeping }()
+	defer s.keeping.Leave()
 	if done, err = change(); err != nil {
 		return done, nil, nil, err
 	}
@@ -156,7 +157,7 @@ func (s *Server) commit(ctx context.Context, change func() (store.Committed, err
 	if after = s.known(done.After.Revision, day); after == nil {
 		after = before.after(done.After)
 	}
-	if now := s.current.Load(); now == nil || now.day != day || now.Revision < after.Revision {
+	if now := s.current.Load(); now == nil || now.Day != day || now.Revision < after.Revision {
 		s.advance(after)
 	}
 	return done, before, after, nil
@@ -165,7 +166,7 @@ func (s *Server) commit(ctx context.Context, change func() (store.Committed, err
 // known is the analysis of a revision, on a day, where it is at hand.
 func (s *Server) known(revision int64, day estate.Date) *analysis {
 	for _, a := range []*analysis{s.current.Load(), s.previous} {
-		if a != nil && a.Revision == revision && a.day == day {
+		if a != nil && a.Revision == revision && a.Day == day {
 			return a
 		}
 	}
@@ -174,7 +175,7 @@ func (s *Server) known(revision int64, day estate.Date) *analysis {
 
 // goOn is the analysis of a revision that goes on from the current one.
 func (s *Server) goOn(snapshot store.Snapshot, day estate.Date) *analysis {
-	if now := s.current.Load(); now != nil && now.day == day {
+	if now := s.current.Load(); now != nil && now.Day == day {
 		return now.after(snapshot)
 	}
 	return analyse(snapshot, day)
@@ -186,13 +187,13 @@ func (s *Server) advance(a *analysis) { s.previous = s.current.Swap(a) }
 // now is the analysis of the current revision, on today's date.
 func (s *Server) now() *analysis {
 	snapshot, day := s.db.Current(), s.today()
-	if a := s.current.Load(); a != nil && a.Revision == snapshot.Revision && a.day == day {
+	if a := s.current.Load(); a != nil && a.Revision == snapshot.Revision && a.Day == day {
 		return a
 	}
 	s.swap.Lock()
 	defer s.swap.Unlock()
 	snapshot = s.db.Current()
-	if a := s.current.Load(); a != nil && a.Revision == snapshot.Revision && a.day == day {
+	if a := s.current.Load(); a != nil && a.Revision == snapshot.Revision && a.Day == day {
 		return a
 	}
 	a := s.goOn(snapshot, day)

@@ -15,6 +15,7 @@ import (
 	"strings"
 	"testing"
 
+	"steady-compass/core/effect"
 	"steady-compass/core/estate"
 	"steady-compass/core/notation"
 	"steady-compass/core/ports"
@@ -245,8 +246,8 @@ func TestDraftAndPreviewKeepNothing(t *testing.T) {
 	if r.Verdict != trace.Arrives {
 		t.Errorf("the draft %s", r.Verdict)
 	}
-	e := decoded[Effect](t, call(t, h, "POST", "/api/preview", change), 200)
-	if len(e.Names) != 1 || e.Names[0].Before != trace.GatewayError || e.Names[0].After != trace.Arrives || len(e.Fixed) != 2 || len(e.Brought) != 0 {
+	e := decoded[effect.Effect](t, call(t, h, "POST", "/api/preview", change), 200)
+	if len(e.Names) != 1 || *e.Names[0].Before != trace.GatewayError || *e.Names[0].After != trace.Arrives || len(e.Ended) != 2 || len(e.Brought) != 0 {
 		t.Errorf("the preview %+v", e)
 	}
 	if after := call(t, h, "GET", "/api/records", nil).Body.String(); after != before {
@@ -499,17 +500,17 @@ func TestFilterInOrder(t *testing.T) {
 // TestShutOut is told before a line is kept that shuts the port by which a machine is administered.
 func TestShutOut(t *testing.T) {
 	h := served(t, demo.Estate)
-	e := decoded[Effect](t, call(t, h, "POST", "/api/preview", ChangeQuestion{Base: 1, Remove: []string{}, Add: []string{"rule tidy at 1 drop 22"}}), 200)
-	if len(e.Shut) != 2 || e.Shut[0].Place != "orrery-a" || e.Shut[0].Port != 22 || !e.Shut[0].Nobody || !slices.Contains(e.Shut[0].From, "yard") {
-		t.Errorf("%+v", e.Shut)
+	e := decoded[effect.Effect](t, call(t, h, "POST", "/api/preview", ChangeQuestion{Base: 1, Remove: []string{}, Add: []string{"rule tidy at 1 drop 22"}}), 200)
+	if len(e.Lost) != 2 || e.Lost[0].Place != "orrery-a" || e.Lost[0].Port != 22 || !e.Lost[0].Nobody || !slices.Contains(e.Lost[0].From, "yard") {
+		t.Errorf("%+v", e.Lost)
 	}
-	e = decoded[Effect](t, call(t, h, "POST", "/api/preview", ChangeQuestion{Base: 1, Remove: []string{}, Add: []string{"filter more on azimuth input otherwise pass", "rule more drop 22 from yard"}}), 200)
-	if len(e.Shut) != 1 || e.Shut[0].Place != "azimuth" || e.Shut[0].Nobody || !slices.Equal(e.Shut[0].From, []string{"yard"}) {
-		t.Errorf("shut for one network: %+v", e.Shut)
+	e = decoded[effect.Effect](t, call(t, h, "POST", "/api/preview", ChangeQuestion{Base: 1, Remove: []string{}, Add: []string{"filter more on azimuth input otherwise pass", "rule more drop 22 from yard"}}), 200)
+	if len(e.Lost) != 1 || e.Lost[0].Place != "azimuth" || e.Lost[0].Nobody || !slices.Equal(e.Lost[0].From, []string{"yard"}) {
+		t.Errorf("shut for one network: %+v", e.Lost)
 	}
-	e = decoded[Effect](t, call(t, h, "POST", "/api/preview", ChangeQuestion{Base: 1, Remove: []string{"listen orrery-a 22 as ssh"}, Add: []string{}}), 200)
-	if len(e.Shut) != 0 {
-		t.Errorf("taken away, and not shut: %+v", e.Shut)
+	e = decoded[effect.Effect](t, call(t, h, "POST", "/api/preview", ChangeQuestion{Base: 1, Remove: []string{"listen orrery-a 22 as ssh"}, Add: []string{}}), 200)
+	if len(e.Lost) != 0 {
+		t.Errorf("taken away, and not shut: %+v", e.Lost)
 	}
 }
 
@@ -526,8 +527,8 @@ func TestClose(t *testing.T) {
 			continue
 		}
 		mend := decoded[trace.Mend](t, got, 200)
-		e := decoded[Effect](t, call(t, h, "POST", "/api/preview", ChangeQuestion{Base: 1, Remove: mend.Remove, Add: mend.Add}), 200)
-		if !slices.ContainsFunc(e.Doors, func(d DoorEffect) bool { return !d.Opens && d.Address == o.Address && d.Ports == o.Ports }) {
+		e := decoded[effect.Effect](t, call(t, h, "POST", "/api/preview", ChangeQuestion{Base: 1, Remove: mend.Remove, Add: mend.Add}), 200)
+		if !slices.ContainsFunc(e.Doors, func(d effect.DoorChange) bool { return !d.Opens && d.Address == o.Address && d.Ports == o.Ports }) {
 			t.Errorf("%s:%s is not closed by %v: %+v", o.Address, o.Ports, mend, e.Doors)
 		}
 		closed++

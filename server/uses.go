@@ -10,19 +10,6 @@ import (
 	"steady-compass/core/uses"
 )
 
-// whereUsed is the index of the revision, made when it is first asked for; it goes on from the last.
-func (a *analysis) whereUsed() *uses.Index {
-	a.usesOnce.Do(func() {
-		if last := a.course.uses.Load(); last != nil {
-			a.uses = last.After(a.tracer)
-		} else {
-			a.uses = uses.New(a.tracer)
-		}
-		a.course.uses.Store(a.uses)
-	})
-	return a.uses
-}
-
 type usesQuery struct {
 	Of string `query:"of" required:"true" maxLength:"300" doc:"An address, a name or a machine"`
 }
@@ -46,7 +33,7 @@ func noWord(word string) error {
 }
 
 func (s *Server) getUses(_ context.Context, in *usesQuery) (*body[UsesAnswer], error) {
-	x := s.now().whereUsed()
+	x := s.now().Uses()
 	kind, word, ok := x.KindOf(in.Of)
 	if !ok {
 		return nil, noWord(in.Of)
@@ -71,7 +58,7 @@ type LeadsAnswer struct {
 }
 
 func (s *Server) getLeads(ctx context.Context, in *leadsQuery) (*body[LeadsAnswer], error) {
-	t := s.now().tracer
+	t := s.now().Tracer
 	place, port, err := t.ParseEnd(in.To)
 	if err != nil {
 		return nil, &Problem{Title: "Nothing can end there", Status: http.StatusUnprocessableEntity, Detail: err.Error()}
@@ -103,7 +90,7 @@ type Swap struct {
 }
 
 func (s *Server) postMove(_ context.Context, in *body[MoveQuestion]) (*body[[]Swap], error) {
-	x := s.now().whereUsed()
+	x := s.now().Uses()
 	kind, _, ok := x.KindOf(in.Body.From)
 	if !ok {
 		return nil, noWord(in.Body.From)

@@ -25,17 +25,16 @@ import (
 type question struct {
 	Estate string `help:"Estate file to ask, or - for standard input." placeholder:"FILE" xor:"source"`
 	DB     string `help:"Database to ask." name:"db" placeholder:"FILE" xor:"source"`
+	With   string `help:"Text of a change, or - for standard input: answer as if it were made." placeholder:"FILE"`
 	Day    string `help:"The day to ask for, as 2026-12-01; today where not given." placeholder:"DATE"`
 	JSON   bool   `help:"Print JSON." name:"json"`
 }
 
 // load reads the estate and compiles it.
 func (q *question) load(ctx context.Context, s streams) (*trace.Tracer, estate.Date, error) {
-	day := estate.Date(q.Day)
-	if q.Day == "" {
-		day = estate.Date(time.Now().Format(time.DateOnly))
-	} else if day.Time().IsZero() {
-		return nil, "", wrong("--day: %q is no day of the calendar; expected a date, as 2026-12-01", q.Day)
+	day, err := q.day()
+	if err != nil {
+		return nil, "", err
 	}
 	e, err := q.read(ctx, s)
 	if err != nil {
@@ -44,7 +43,48 @@ func (q *question) load(ctx context.Context, s streams) (*trace.Tracer, estate.D
 	return trace.New(model.Compile(e), day), day, nil
 }
 
+func (q *question) day() (estate.Date, error) {
+	if q.Day == "" {
+		return estate.Date(time.Now().Format(time.DateOnly)), nil
+	}
+	day := estate.Date(q.Day)
+	if day.Time().IsZero() {
+		return "", wrong("--day: %q is no day of the calendar; expected a date, as 2026-12-01", q.Day)
+	}
+	return day, nil
+}
+
+// read reads the estate that is asked, with the change made that it is asked with.
 func (q *question) read(ctx context.Context, s streams) (*estate.Estate, error) {
+	e, err := q.recorded(ctx, s)
+	if err != nil || q.With == "" {
+		return e, err
+	}
+	return q.changed(e, s)
+}
+
+// changed makes the change that is asked with.
+func (q *question) changed(e *estate.Estate, s streams) (*estate.Estate, error) {
+	if q.With == "-" && q.Estate == "-" {
+		return nil, wrong("--with -: the estate is read from standard input already; expected a file")
+	}
+	text, err := readText(q.With, s.in)
+	if err != nil {
+		return nil, wrong("%s: cannot be read (%v); expected the text of a change", q.With, errors.Unwrap(err))
+	}
+	c, faults := notation.ParseChange(text, e)
+	if len(faults) > 0 {
+		return nil, faulty(q.With, faults)
+	}
+	next, err := e.Apply(c)
+	if err != nil {
+		return nil, wrong("%s: %v", q.With, err)
+	}
+	return next, nil
+}
+
+// recorded reads the estate as it is.
+func (q *question) recorded(ctx context.Context, s streams) (*estate.Estate, error) {
 	if q.DB != "" {
 		db, err := openThere(ctx, q.DB)
 		if err != nil {
@@ -81,25 +121,33 @@ func keptIn(err error) error {
 
 // readEstate reads and parses an estate file; "-" is standard input.
 func readEstate(path string, in io.Reader) (*estate.Estate, error) {
-	var text []byte
-	var err error
-	if path == "-" {
-		text, err = io.ReadAll(in)
-	} else {
-		text, err = os.ReadFile(path)
-	}
+	text, err := readText(path, in)
 	if err != nil {
 		return nil, wrong("%s: cannot be read (%v); expected an estate file", path, errors.Unwrap(err))
 	}
-	e, faults := notation.Parse(string(text))
+	e, faults := notation.Parse(text)
 	if len(faults) > 0 {
-		f := &failed{code: 2}
-		for _, fault := range faults {
-			f.lines = append(f.lines, path+":"+fault.Error())
-		}
-		return nil, f
+		return nil, faulty(path, faults)
 	}
 	return e, nil
+}
+
+func readText(path string, in io.Reader) (string, error) {
+	if path == "-" {
+		text, err := io.ReadAll(in)
+		return string(text), err
+	}
+	text, err := os.ReadFile(path)
+	return string(text), err
+}
+
+// faulty ends a command whose input has faults, with a line for each.
+func faulty(path string, faults notation.Faults) error {
+	f := &failed{code: 2}
+	for _, fault := range faults {
+		f.lines = append(f.lines, path+":"+fault.Error())
+	}
+	return f
 }
 
 func printJSON(w io.Writer, v any) error {

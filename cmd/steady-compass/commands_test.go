@@ -247,3 +247,55 @@ func TestExposureAgainst(t *testing.T) {
 		t.Errorf("against itself: exit %d\n%s", code, out)
 	}
 }
+
+// TestWithChange asks as if a change were made, and what it does: a pipeline is told by the exit whether it makes anything worse.
+func TestWithChange(t *testing.T) {
+	estateFile := filepath.Join(t.TempDir(), "e.estate")
+	if err := os.WriteFile(estateFile, []byte(small), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	const (
+		broken = "# the backend goes\n- listen box 443 as web tls cert c\n"
+		better = "- cert c for a.example expires 2027-01-01 on box\n+ cert c for a.example,www.a.example expires 2027-01-01 on box\n"
+	)
+	for _, c := range []struct {
+		change, args string
+		code         int
+		out, errs    string
+	}{
+		{broken, "trace a.example", 1, "refused", ""},
+		{better, "trace www.a.example", 0, "arrives", ""},
+		{better, "check --day 2026-12-01", 0, "0 errors", ""},
+		{broken, "exposure", 0, "", ""},
+		{broken, "uses box:443", 0, "records use box:443", ""},
+		{"+ dns b.example A 203.0.113.1\n", "answer b.example", 0, "203.0.113.1", ""},
+		{broken, "leads box", 0, "Ways that end at box: 0", ""},
+		{broken, "effect", 0, "→ refused", ""},
+		{broken, "effect --fail-on worse", 1, "closes", ""},
+		{better, "effect --fail-on worse", 0, "Findings that end", ""},
+		{"+ forward gate 8080 to 10.0.0.2\n+ listen box 8080 as other\n", "effect --fail-on worse", 1, "opens, declared by nobody", ""},
+		{broken, "effect --json", 0, `"worse": true`, ""},
+		{"+ dns new.a.example A 203.0.113.1\n", "effect --json", 0, `"before": null`, ""},
+		{"+ host idle\n", "effect", 0, "It changes nothing that anyone meets.", ""},
+		{"- listen box 444 as web tls cert c\n", "effect", 2, "", "-:1:3: no such line to take out: listen box 444 as web tls cert c; expected one that is recorded (nearest: listen box 443 as web tls cert c)"},
+		{"- host gate router\n- host gate router\n", "effect", 2, "", "-:2:3: no such line"},
+		{"host x\n\n+ hots y\n", "check", 2, "", "-:3:3: no kind of record is called \"hots\""},
+		{"host x\n", "check", 2, "", "expected '+ ' or '- '"},
+	} {
+		t.Run(c.args+" "+c.change, func(t *testing.T) {
+			code, out, errs := call(t, c.change, append(strings.Fields(c.args), "--estate", estateFile, "--with", "-")...)
+			if code != c.code || !strings.Contains(out, c.out) || !strings.Contains(errs, c.errs) {
+				t.Errorf("exit %d, want %d\n%s\n%s\nwant %q and %q", code, c.code, out, errs, c.out, c.errs)
+			}
+			if code == 2 && out != "" {
+				t.Errorf("a question that is wrong prints %q", out)
+			}
+		})
+	}
+	if code, _, errs := call(t, small, "effect", "--estate", "-"); code != 2 || !strings.Contains(errs, "expected --with FILE") {
+		t.Errorf("no change: %d %s", code, errs)
+	}
+	if code, out, errs := call(t, strings.Replace(small, "listen box 443", "listen box 444", 1), "effect", "--estate", estateFile, "--to", "-"); code != 0 || !strings.Contains(out, "refused") {
+		t.Errorf("two files: %d %s %s", code, out, errs)
+	}
+}

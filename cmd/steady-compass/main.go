@@ -26,6 +26,7 @@ type cli struct {
 	Exposure exposureCommand `cmd:"" help:"List everything that can be touched from a vantage."`
 	Check    checkCommand    `cmd:"" help:"Look the whole estate over."`
 	Answer   answerCommand   `cmd:"" help:"Say what a name answers, by the records."`
+	Effect   effectCommand   `cmd:"" help:"Say what a change does: names, doors, findings, old answers."`
 	Uses     usesCommand     `cmd:"" help:"Say where an address, a name or a machine is used."`
 	Move     moveCommand     `cmd:"" help:"Put another address, name or machine in one's place, everywhere at once."`
 	Plan     planCommand     `cmd:"" help:"List the planned ports (lines that are off) with what they would collide with; or write a plan of rows."`

@@ -259,5 +259,10 @@ func FuzzParsePrint(f *testing.F) {
 		if again := Print(second); again != printed {
 			t.Fatalf("printed\n%q\nthen\n%q", printed, again)
 		}
+		c := estate.Difference(estate.New(nil, nil), first)
+		read, faults := ParseChange(PrintChange(c), estate.New(nil, nil))
+		if len(faults) > 0 || PrintChange(read) != PrintChange(c) {
+			t.Fatalf("%v: the change\n%s\nis read as\n%s", faults, PrintChange(c), PrintChange(read))
+		}
 	})
 }

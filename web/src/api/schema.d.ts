@@ -767,12 +767,20 @@ export interface components {
             /** @description The world reaches it, and no intent says so */
             undeclared: boolean;
         };
-        DoorEffect: {
+        DoorChange: {
             address: string;
-            declared: boolean;
+            from: string;
+            /** @description How far intents cover it */
+            intent: string;
             opens: boolean;
             place: string;
+            /**
+             * Format: int32
+             * @description Where the first of the ports lands
+             */
+            port: number;
             ports: string;
+            /** @description Whom it is open to, in words */
             to: string;
             transport: string;
         };
@@ -792,12 +800,16 @@ export interface components {
         };
         Effect: {
             brought: components["schemas"]["Brief"][];
-            doors: components["schemas"]["DoorEffect"][];
-            fixed: components["schemas"]["Brief"][];
-            names: components["schemas"]["NameEffect"][];
-            old: components["schemas"]["OldAnswer"][];
+            doors: components["schemas"]["DoorChange"][];
+            ended: components["schemas"]["Brief"][];
             /** @description Ports for administration that those who come in by them would lose */
-            shut: components["schemas"]["ShutEffect"][];
+            lost: components["schemas"]["LostPort"][];
+            names: components["schemas"]["NameChange"][];
+            old: components["schemas"]["OldAnswer"][];
+            /** @description Only what can be told at once: the estate is large, and not looked over yet */
+            part: boolean;
+            /** @description In one line */
+            short: string;
         };
         Entry: {
             act: string;
@@ -1032,6 +1044,16 @@ export interface components {
             type: string;
             value: string;
         };
+        LostPort: {
+            /** @description Who loses it */
+            from: string[];
+            /** @description Nobody is left who reaches it */
+            nobody: boolean;
+            place: string;
+            /** Format: int32 */
+            port: number;
+            service: string;
+        };
         Machine: {
             addresses: string[];
             /** Format: int64 */
@@ -1097,13 +1119,16 @@ export interface components {
             from: string;
             to: string;
         };
-        NameEffect: {
-            after: string;
-            before: string;
+        NameChange: {
+            /** @description null where the name is not there any more */
+            after: string | null;
+            /** @description null where the name was not there */
+            before: string | null;
             from: string;
             name: string;
             /** Format: int32 */
             port: number;
+            transport: string;
         };
         NamesAnswer: {
             from: string;
@@ -1240,16 +1265,6 @@ export interface components {
             leaving: string[];
             ports: string;
             to: string[];
-        };
-        ShutEffect: {
-            /** @description Who loses it */
-            from: string[];
-            /** @description Nobody is left who reaches it */
-            nobody: boolean;
-            place: string;
-            /** Format: int32 */
-            port: number;
-            service: string;
         };
         Sources: {
             except: string[];

@@ -39,18 +39,18 @@ const shown = 6;
 /** What a change does: to names, doors and findings, the worst first. */
 export function EffectList({ effect, verb, flush }: { effect: Effect; verb: string; flush?: boolean }) {
   const nothing =
-    !effect.shut.length &&
+    !effect.lost.length &&
     !effect.old.length &&
     !effect.names.length &&
     !effect.doors.length &&
-    !effect.fixed.length &&
+    !effect.ended.length &&
     !effect.brought.length;
   const brought = [...effect.brought].sort((a, b) => rank(a.level) - rank(b.level));
   return (
     <Table data-effect style={flush ? { margin: '0 -14px' } : undefined}>
       <h4>{nothing ? `${verb} change nothing that anyone meets.` : verb}</h4>
       <ul>
-        {effect.shut.slice(0, shown).map((s) => (
+        {effect.lost.slice(0, shown).map((s) => (
           <li key={s.place + s.port} data-shut>
             <code>
               {s.place}:{s.port}
@@ -61,7 +61,7 @@ export function EffectList({ effect, verb, flush }: { effect: Effect; verb: stri
             </Look>
           </li>
         ))}
-        {more(effect.shut.length, 'more ports for administration are shut')}
+        {more(effect.lost.length, 'more ports for administration are shut')}
         {brought.slice(0, shown).map((f) => (
           <li key={f.code + f.subject}>
             <code>{f.subject}</code>
@@ -75,9 +75,9 @@ export function EffectList({ effect, verb, flush }: { effect: Effect; verb: stri
               {n.name}:{n.port}
               {n.from !== 'internet' && ` from ${n.from}`}
             </code>
-            <Look $look={n.after !== '' && !isGood(n.after)}>
-              {n.before === '' ? 'new' : (outcomeWords[n.before] ?? n.before)} →{' '}
-              {n.after === '' ? 'gone' : (outcomeWords[n.after] ?? n.after)}
+            <Look $look={n.after !== null && !isGood(n.after)}>
+              {n.before === null ? 'new' : (outcomeWords[n.before] ?? n.before)} →{' '}
+              {n.after === null ? 'gone' : (outcomeWords[n.after] ?? n.after)}
             </Look>
           </li>
         ))}
@@ -98,24 +98,26 @@ export function EffectList({ effect, verb, flush }: { effect: Effect; verb: stri
           ))
         )}
         {effect.doors.slice(0, shown).map((d) => (
-          <li key={d.address + d.ports + d.transport + String(d.opens) + d.place + d.to}>
+          <li key={d.from + d.address + d.ports + d.transport + String(d.opens) + d.place + d.to}>
             <code>
               {d.address.includes(':') ? `[${d.address}]` : d.address}:{d.ports}
               {d.transport === 'udp' && '/udp'}
             </code>
-            <Look $look={d.opens && !d.declared}>
-              {d.opens ? `opens to ${d.to}${d.declared ? ', as meant' : ', undeclared'}` : `closes to ${d.to}`}
+            <Look $look={d.opens && d.intent !== 'declared'}>
+              {d.opens
+                ? `opens to ${d.to}${d.intent === 'declared' ? ', as meant' : ', undeclared'}`
+                : `closes to ${d.to}`}
             </Look>
           </li>
         ))}
         {more(effect.doors.length, 'more doors')}
-        {effect.fixed.slice(0, shown).map((f) => (
+        {effect.ended.slice(0, shown).map((f) => (
           <li key={f.code + f.subject}>
             <code>{f.subject}</code>
             <span>ends: {f.why}</span>
           </li>
         ))}
-        {more(effect.fixed.length, 'more findings end')}
+        {more(effect.ended.length, 'more findings end')}
       </ul>
     </Table>
   );

@@ -1,18 +1,7 @@
 // What every view may do: change the estate, take it back, say what happened; and whether the program answers.
 import { createContext, useCallback, useContext, useEffect, useMemo, useRef, useState, type ReactNode } from 'react';
 import { oldWords } from './EffectList';
-import {
-  api,
-  ask,
-  Failure,
-  queries,
-  refresh,
-  type Clash,
-  type Effect,
-  type Mend,
-  type Problem,
-  type State,
-} from '../api/client';
+import { api, ask, Failure, queries, refresh, type Clash, type Mend, type Problem, type State } from '../api/client';
 import { asChange } from './lines';
 
 export interface Notice {
@@ -42,7 +31,7 @@ interface Session {
   say: (notice: Notice | null) => void;
   /** Makes a change; gives what it did, or null where it was refused (and says why). */
   /** Makes a change; null where it is refused, or stopped before it was kept. */
-  change: (mend: Mend, what: string, how?: How) => Promise<Effect | null>;
+  change: (mend: Mend, what: string, how?: How) => Promise<boolean>;
   undo: (revision?: number) => Promise<void>;
   /** Takes back the last change, by a key; one that is large is only told of, since a key is pressed by mistake too. */
   undoLast: (large: (last: State['undo']) => void) => Promise<void>;
@@ -75,20 +64,6 @@ function refreshed(revision: number) {
   queries.setQueryData<State>(['state'], (s) => s && { ...s, revision });
   void refresh();
   return queries.ensureQueryData({ queryKey: ['state'] });
-}
-
-export function effectWords(e: Effect | null | undefined) {
-  if (!e) return '';
-  const parts: string[] = [];
-  const count = (n: number, one: string, many: string) => {
-    if (n > 0) parts.push(n === 1 ? `1 ${one}` : `${n} ${many}`);
-  };
-  count(e.fixed.length, 'finding ends', 'findings end');
-  count(e.brought.length, 'finding comes', 'findings come');
-  count(e.names.length, 'name changes', 'names change');
-  count(e.doors.filter((d) => d.opens).length, 'door opens', 'doors open');
-  count(e.doors.filter((d) => !d.opens).length, 'door closes', 'doors close');
-  return parts.join(', ');
 }
 
 /** Lines on their way to the program. */
@@ -155,24 +130,24 @@ export function SessionProvider({ children }: { children: ReactNode }) {
           const against = await unless?.();
           if (against) {
             say({ text: against, look: true });
-            return null;
+            return false;
           }
           const done = await send(mend, what, key, stop);
-          const effect = done.effect ?? { shut: [], names: [], doors: [], fixed: [], brought: [], old: [] };
+          const effect = done.effect;
           await refreshed(done.revision);
-          const words = effectWords(effect);
-          const old = effect.old[0];
+          const words = effect?.short ?? '';
+          const old = effect?.old[0];
           const seen = old ? ` ${old.name} ${old.type}: ${oldWords(old)}.` : '';
           say({
             text: `${what}.${words ? ` ${words[0]?.toUpperCase()}${words.slice(1)}.` : ''}${seen} u takes it back.`,
           });
-          return effect;
+          return true;
         } catch (error) {
           if (stop?.aborted) {
             await refresh(); // it may have been kept before the word came
             say({ text: 'Stopped.' });
           } else refused(error);
-          return null;
+          return false;
         } finally {
           setWaiting((n) => n - 1);
         }

@@ -20,7 +20,7 @@ import { useViewHints } from '../parts/hints';
 import { Acts, Failed, FaultRow, LinkButton, Loading, Plain, Strong } from '../parts/Quiet';
 import { filterURL } from '../parts/route';
 import { Running } from '../parts/Running';
-import { effectWords, useSession } from '../parts/session';
+import { useSession } from '../parts/session';
 
 const Three = styled.div`
   display: grid;
@@ -208,7 +208,7 @@ export default function Records() {
       );
       setDraft(null);
       await refresh();
-      const words = effectWords(done.effect);
+      const words = done.effect?.short ?? '';
       say({
         text: `Saved as revision ${done.revision}.${words ? ` ${words[0]?.toUpperCase()}${words.slice(1)}.` : ''} u takes it back.`,
       });

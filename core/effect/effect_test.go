@@ -1,17 +1,22 @@
-package server
+package effect
 
 import (
+	"encoding/json"
 	"fmt"
-	"io/fs"
+	"math/rand/v2"
 	"slices"
 	"strings"
 	"testing"
 
 	"steady-compass/core/estate"
 	"steady-compass/core/notation"
-	"steady-compass/store"
-	"steady-compass/web"
+	"steady-compass/core/survey"
+	"steady-compass/core/synth"
+	"steady-compass/core/trace"
+	"steady-compass/demo"
 )
+
+const day = "2026-12-01"
 
 const office = `
 network lan 10.0.0.0/24
@@ -51,8 +56,8 @@ func TestEffects(t *testing.T) {
 		edit    string // "- line" goes, another comes
 		names   string // name:port before>after
 		doors   string // +/- address ports place, and whom to
-		shut    string // place:port from whom, ! where nobody is left
-		fixed   string
+		lost    string // place:port from whom, ! where nobody is left
+		ended   string
 		brought string
 		old     string
 	}{
@@ -62,13 +67,13 @@ func TestEffects(t *testing.T) {
 		},
 		{
 			edit:  "rule edge at 1 drop any from internet",
-			names: "a.example:443 arrives>silent, www.a.example:443 arrives>silent", doors: "- 203.0.113.1 443 web to the internet, - 203.0.113.1 80 web to the internet", fixed: "exposure.undeclared", brought: "intent.unmet path.blocked",
+			names: "a.example:443 arrives>silent, www.a.example:443 arrives>silent", doors: "- 203.0.113.1 443 web to the internet, - 203.0.113.1 80 web to the internet", ended: "exposure.undeclared", brought: "intent.unmet path.blocked",
 		},
 		{edit: "forward gate 2223 to 10.0.0.5:22 from 198.51.100.7\nrule edge pass 22 from internet to web\nrule own pass 22 from internet", doors: "+ 203.0.113.1 2223 web to 198.51.100.7", brought: "exposure.wider"},
 		{edit: "forward gate 2222 to 10.0.0.5:22\nrule edge pass 22 from internet to web\nrule own pass 22 from internet", doors: "+ 203.0.113.1 2222 web to the internet", brought: "exposure.wider"},
-		{edit: "- rule own pass 22 from lan", shut: "web:22 lan!", brought: "intent.unmet path.blocked"},
+		{edit: "- rule own pass 22 from lan", lost: "web:22 lan!", brought: "intent.unmet path.blocked"},
 		{edit: "- site front www.a.example at 443 files", names: "www.a.example:443 arrives>unanswered", brought: "site.none"},
-		{edit: "- listen db 5432 as store", names: "a.example:443 arrives>gateway-error", fixed: "exposure.bypass", brought: "upstream.refused"},
+		{edit: "- listen db 5432 as store", names: "a.example:443 arrives>gateway-error", ended: "exposure.bypass", brought: "upstream.refused"},
 		{edit: "- dns www.a.example CNAME a.example", names: "www.a.example:443 arrives>unresolved", brought: "name.unresolved", old: "www.a.example CNAME 3600"},
 		{edit: "- dns a.example A 203.0.113.1 ttl 10m\ndns a.example A 203.0.113.1 ttl 1m", old: "a.example A 600"},
 		{edit: "dns new.a.example A 203.0.113.1", names: "new.a.example:443 >"},
@@ -94,20 +99,20 @@ func TestEffects(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		a := analyse(store.Snapshot{Estate: e}, day)
-		got, err := effectSoon(t.Context(), a, a.draft(next))
+		a := survey.New(e, day)
+		got, err := Soon(t.Context(), a, a.Draft(next))
 		if err != nil {
 			t.Fatal(err)
 		}
-		var names, doors, shut, old []string
+		var names, doors, lost, old []string
 		for _, n := range got.Names {
-			names = append(names, fmt.Sprintf("%s:%d %s>%s", n.Name, n.Port, n.Before, n.After))
+			names = append(names, fmt.Sprintf("%s:%d %s>%s", n.Name, n.Port, word(n.Before), word(n.After)))
 		}
 		for _, d := range got.Doors {
 			doors = append(doors, fmt.Sprintf("%s %s %s %s to %s", map[bool]string{true: "+", false: "-"}[d.Opens], d.Address, d.Ports, d.Place, d.To))
 		}
-		for _, s := range got.Shut {
-			shut = append(shut, fmt.Sprintf("%s:%d %s%s", s.Place, s.Port, strings.Join(s.From, "+"), map[bool]string{true: "!"}[s.Nobody]))
+		for _, s := range got.Lost {
+			lost = append(lost, fmt.Sprintf("%s:%d %s%s", s.Place, s.Port, strings.Join(s.From, "+"), map[bool]string{true: "!"}[s.Nobody]))
 		}
 		for _, o := range got.Old {
 			old = append(old, fmt.Sprintf("%s %s %d%s", o.Name, o.Type, o.Seconds, map[bool]string{true: " missing"}[o.Missing]))
@@ -126,8 +131,8 @@ func TestEffects(t *testing.T) {
 		}{
 			{"names", sorted(names), c.names, true},
 			{"doors", sorted(doors), c.doors, false},
-			{"shut", sorted(shut), c.shut, false},
-			{"fixed", codes(got.Fixed), c.fixed, false},
+			{"lost", sorted(lost), c.lost, false},
+			{"ended", codes(got.Ended), c.ended, false},
 			{"old", sorted(old), c.old, false},
 		} {
 			if part.got != part.want && !(part.starts && part.want != "" && strings.HasPrefix(part.got, part.want)) {
@@ -150,34 +155,90 @@ func sorted(words []string) string {
 	return strings.Join(words, ", ")
 }
 
-// TestPages: a view's path gets the page, a file of the interface itself, and what is not there is said to be not there.
-func TestPages(t *testing.T) {
-	if _, err := fs.Stat(web.Files(), "index.html"); err != nil {
-		t.Skip("the interface is not built in")
+func word(o *trace.Outcome) string {
+	if o == nil {
+		return ""
 	}
-	h := served(t, office)
-	page := call(t, h, "GET", "/", nil)
-	if page.Code != 200 || !strings.Contains(page.Body.String(), "<html") || page.Header().Get("Cache-Control") != "no-cache" {
-		t.Errorf("the page: %d %s", page.Code, page.Header().Get("Cache-Control"))
-	}
-	for _, path := range []string{"/names", "/trace/a.example:443", "/exposure?from=lan"} {
-		if w := call(t, h, "GET", path, nil); w.Code != 200 || w.Body.String() != page.Body.String() {
-			t.Errorf("%s: %d", path, w.Code)
+	return string(*o)
+}
+
+// TestEffectsAfterEdits holds what an edit is said to do, by an analysis that goes on from the one before, against what is said by
+// two that are made anew.
+func TestEffectsAfterEdits(t *testing.T) {
+	said := 0
+	for seed := uint64(1); seed <= 8; seed++ {
+		r := rand.New(rand.NewPCG(seed, 32))
+		text := demo.Estate
+		if seed%2 == 0 {
+			text = synth.String(120, seed)
+		}
+		e, faults := notation.Parse(text)
+		if len(faults) > 0 {
+			t.Fatal(faults)
+		}
+		a := survey.New(e, day)
+		var gone []estate.Record
+		for range 12 {
+			c, kept := synth.Edit(r, a.Tracer.Model().Estate, gone)
+			next, err := a.Tracer.Model().Estate.Apply(c)
+			if err != nil {
+				continue
+			}
+			gone = kept
+			b := a.Draft(next)
+			got := of(t, a, b)
+			want := of(t, survey.New(a.Tracer.Model().Estate, day), survey.New(next, day))
+			if got != want {
+				t.Fatalf("seed %d, %v\ngone on: %s\nanew:    %s", seed, c, got, want)
+			}
+			a, said = b, said+len(got)
 		}
 	}
-	files, err := fs.Glob(web.Files(), "assets/*.js")
-	if err != nil || len(files) == 0 {
-		t.Fatalf("no script is built in: %v", err)
+	if said < 10_000 {
+		t.Errorf("only %d bytes said", said)
 	}
-	if w := call(t, h, "GET", "/"+files[0], nil); w.Code != 200 || !strings.Contains(w.Header().Get("Cache-Control"), "immutable") || w.Body.Len() == 0 {
-		t.Errorf("%s: %d %s", files[0], w.Code, w.Header().Get("Cache-Control"))
+}
+
+func of(t *testing.T, before, after *survey.Survey) string {
+	t.Helper()
+	e, err := Of(t.Context(), before, after)
+	if err != nil {
+		t.Fatal(err)
 	}
-	for path, want := range map[string]string{
-		"/assets/none.js": "There is no such file", "/api/none": "There is no such question", "/api": "There is no such question", "/assets/../../go.mod": "<html",
-	} {
-		w := call(t, h, "GET", path, nil)
-		if !strings.Contains(w.Body.String(), want) || want != "<html" && w.Code != 404 {
-			t.Errorf("%s: %d %s", path, w.Code, w.Body)
-		}
+	text, err := json.Marshal(e)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return string(text)
+}
+
+// BenchmarkLine is one line typed on an estate that is looked over, to all that it would do: names, doors, ports for
+// administration, findings.
+func BenchmarkLine(b *testing.B) {
+	for _, names := range []int{1_000, 10_000} {
+		b.Run(fmt.Sprintf("names=%d", names), func(b *testing.B) {
+			e, faults := notation.Parse(synth.String(names, 1))
+			if len(faults) > 0 {
+				b.Fatal(faults)
+			}
+			a := survey.New(e, day)
+			if _, err := Of(b.Context(), a, a); err != nil {
+				b.Fatal(err)
+			}
+			line, _, err := notation.ParseLine("rule edge0 at 1 drop 443 from internet")
+			if err != nil {
+				b.Fatal(err)
+			}
+			for b.Loop() {
+				next, err := e.Apply(estate.Change{Add: []estate.Placed{line}})
+				if err != nil {
+					b.Fatal(err)
+				}
+				effect, err := Soon(b.Context(), a, a.Draft(next))
+				if err != nil || len(effect.Names) < 50 || len(effect.Doors) == 0 || len(effect.Brought) == 0 {
+					b.Fatal(err, len(effect.Names), len(effect.Doors), len(effect.Brought))
+				}
+			}
+		})
 	}
 }

@@ -1,0 +1,76 @@
+package effect
+
+import (
+	"cmp"
+	"slices"
+	"strings"
+
+	"steady-compass/core/estate"
+	"steady-compass/core/model"
+	"steady-compass/core/names"
+	"steady-compass/core/survey"
+)
+
+// OldAnswer is how long an answer that changed may still be seen as it was.
+type OldAnswer struct {
+	Name    string         `json:"name"`
+	Type    string         `json:"type"`
+	Seconds estate.Seconds `json:"seconds"`
+	Missing bool           `json:"missing" doc:"What may be seen is that the name, or the type, was not there"`
+}
+
+// oldAnswers are the answers that differ between two estates, with how long caches may go on giving the old one: the
+// TTL of the record that goes; for one that comes where nothing was, how long that may be remembered (RFC 2308 §5).
+func oldAnswers(before, after *survey.Survey) []OldAnswer {
+	type key struct{ name, typ string }
+	m := before.Tracer.Model()
+	internet, err := before.Tracer.VantageNamed("internet")
+	if err != nil {
+		return []OldAnswer{}
+	}
+	gone, come := estate.Changed(m.Estate, after.Tracer.Model().Estate, estate.KindNamed("dns"))
+	was, is := map[string]bool{}, map[string]bool{}
+	for _, r := range gone {
+		was[estate.Line(r)] = true
+	}
+	for _, r := range come {
+		is[estate.Line(r)] = true
+	}
+	found := map[key]OldAnswer{}
+	note := func(o OldAnswer) {
+		if old, ok := found[key{o.Name, o.Type}]; o.Seconds > 0 && (!ok || o.Seconds > old.Seconds) {
+			found[key{o.Name, o.Type}] = o
+		}
+	}
+	for _, r := range gone {
+		d := r.(*estate.DNS)
+		if is[estate.Line(r)] || d.Off {
+			continue
+		}
+		link := names.Link{Owner: d.Owner, Record: d, TTL: d.TTL}
+		if zone := m.Names.ZoneOf(d.Owner, m.AskerAt(model.Nowhere, model.Internet)); link.TTL == estate.NotGiven && zone != nil {
+			link.TTL = zone.TTL
+		}
+		if age, known := link.Age(); known {
+			note(OldAnswer{d.Owner, d.Type, age, false})
+		}
+	}
+	for _, r := range come {
+		d := r.(*estate.DNS)
+		if was[estate.Line(r)] || d.Off || strings.HasPrefix(d.Owner, "*.") {
+			continue
+		}
+		a := before.Tracer.Answer(d.Owner, d.Type, internet)
+		if len(a.Values) == 0 && a.Code != names.Outside && a.NegativeKnown {
+			note(OldAnswer{d.Owner, d.Type, a.Negative, true})
+		}
+	}
+	out := []OldAnswer{}
+	for _, o := range found {
+		out = append(out, o)
+	}
+	slices.SortFunc(out, func(a, b OldAnswer) int {
+		return cmp.Or(-cmp.Compare(a.Seconds, b.Seconds), strings.Compare(a.Name, b.Name), strings.Compare(a.Type, b.Type))
+	})
+	return out
+}

@@ -1,0 +1,168 @@
+package survey
+
+import (
+	"cmp"
+	"context"
+	"slices"
+	"strings"
+
+	"steady-compass/core/names"
+	"steady-compass/core/parallel"
+	"steady-compass/core/trace"
+)
+
+// Row is a name on a port, as the table of names shows it.
+type Row struct {
+	Name      string        `json:"name"`
+	Unicode   string        `json:"unicode,omitempty"` // the name as people write it (RFC 5890), where that is not the same
+	Zone      string        `json:"zone"`
+	For       []string      `json:"for" nullable:"false"` // the vantages it is for, where not everybody's
+	Port      uint16        `json:"port"`
+	Transport string        `json:"transport"`
+	Verdict   trace.Outcome `json:"verdict"`
+	AsMeant   bool          `json:"asMeant"` // the name is not for this vantage, and does not resolve there
+	Guessed   bool          `json:"guessed"` // nothing recorded gives this port
+	Mends     int           `json:"mends"`
+	Ways      []RowWay      `json:"ways" nullable:"false"`
+
+	reads *trace.Reads // what it was worked out from
+}
+
+// RowWay is one way of a row.
+type RowWay struct {
+	Family  string        `json:"family"`
+	Address string        `json:"address"`
+	URLPath string        `json:"urlpath"`
+	Outcome trace.Outcome `json:"outcome"`
+	Inner   trace.Outcome `json:"inner,omitempty"`
+	Cells   trace.Cells   `json:"cells"`
+}
+
+// Names gives the rows seen from a vantage.
+func (s *Survey) Names(ctx context.Context, from string) ([]Row, error) {
+	v, err := s.Tracer.VantageNamed(from)
+	if err != nil {
+		return nil, err
+	}
+	if rows, ok := s.knownRows(v.Word); ok {
+		return rows, nil
+	}
+	if err := s.course.naming.Take(ctx); err != nil {
+		return nil, err
+	}
+	defer s.course.naming.Leave()
+	if rows, ok := s.knownRows(v.Word); ok {
+		return rows, nil
+	}
+	all := s.Tracer.Names()
+	former := s.course.former(v.Word)
+	known := rowsOf(all, former.rows)
+	touch := trace.Anything()
+	if former.tracer != nil {
+		touch = former.tracer.Touched(s.Tracer)
+	}
+	parts := parallel.Map(ctx, len(all), func(i int) []Row {
+		if stand(known[i], all[i], touch) {
+			return known[i]
+		}
+		return s.nameRows(all[i], v)
+	})
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
+	rows := slices.Concat(parts...)
+	if rows == nil {
+		rows = []Row{}
+	}
+	s.mu.Lock()
+	s.rows[v.Word] = rows
+	s.mu.Unlock()
+	s.course.keep(v.Word, formerRows{rows, s.Tracer})
+	return rows, nil
+}
+
+func (s *Survey) knownRows(from string) ([]Row, bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	rows, ok := s.rows[from]
+	return rows, ok
+}
+
+// rowsOf are the rows that each of some names has among rows in the same order; none where it has none.
+func rowsOf(all []*trace.Name, rows []Row) [][]Row {
+	out := make([][]Row, len(all))
+	for i := 0; i < len(all) && len(rows) > 0; {
+		n := 1
+		for n < len(rows) && rows[n].Name == rows[0].Name {
+			n++
+		}
+		switch d := cmp.Or(strings.Compare(all[i].Zone, rows[0].Zone), trace.CompareNames(all[i].Name, rows[0].Name)); {
+		case d < 0:
+			i++
+		case d > 0:
+			rows = rows[n:]
+		default:
+			out[i], rows = rows[:n:n], rows[n:]
+			i++
+		}
+	}
+	return out
+}
+
+// stand says whether the rows of a name are what they were: nothing that they come by is touched.
+func stand(old []Row, n *trace.Name, touch *trace.Touch) bool {
+	if len(old) == 0 || old[0].Zone != n.Zone || !slices.Equal(old[0].For, n.From) {
+		return false
+	}
+	return !slices.ContainsFunc(old, func(r Row) bool { return touch.Reading(r.reads) })
+}
+
+func (s *Survey) nameRows(n *trace.Name, v trace.Vantage) []Row {
+	var reads trace.Reads // of the name: whatever touches one of its rows, touches all
+	reads.Asked(n.Name)
+	ports, known := s.Tracer.PortsReading(n.Name, &v, &reads)
+	if !known {
+		ports = ports[:1] // one guess is enough for a row
+	}
+	target := trace.Target{Text: n.Name, Name: n.Name}
+	var out []Row
+	for _, k := range ports {
+		paths, followed := []trace.Path(nil), false
+		if checked := s.checked.Load(); checked != nil {
+			paths, followed = checked.Paths(n.Name, k, v.Word, &reads)
+		}
+		if !followed {
+			paths = s.Tracer.TraceReading(target, k, v, &reads)
+		}
+		r := Row{reads: &reads, Name: n.Name, Unicode: names.Unicode(n.Name), Zone: n.Zone, For: n.From, Port: k.Port, Transport: k.Transport.String(), Verdict: trace.VerdictOf(paths), Guessed: !known, Ways: []RowWay{}}
+		if r.For == nil {
+			r.For = []string{}
+		}
+		mends := map[string]bool{}
+		for i := range paths {
+			p := &paths[i]
+			r.Ways = append(r.Ways, RowWay{p.Family, p.Address, p.URLPath, p.Outcome, p.Inner, p.Cells})
+			for _, b := range p.Breaks {
+				mends[b.Code+b.At+strings.Join(b.Records, "\n")] = true
+			}
+		}
+		r.Mends = len(mends)
+		r.AsMeant = r.Verdict == trace.Unresolved && len(n.From) > 0 && !slices.Contains(n.From, v.Word)
+		out = append(out, r)
+	}
+	return out
+}
+
+// Named says whether the names from a vantage were worked out lately, so that to go on from there is soon done.
+func (s *Survey) Named(from string) bool { return len(s.course.former(from).rows) > 0 }
+
+// Unlike are the rows of two tables from one vantage, before an edit and after, without those at the start and the end that stand.
+func Unlike(was, is []Row) (before, after []Row) {
+	for len(was) > 0 && len(is) > 0 && was[0].reads == is[0].reads {
+		was, is = was[1:], is[1:]
+	}
+	for len(was) > 0 && len(is) > 0 && was[len(was)-1].reads == is[len(is)-1].reads {
+		was, is = was[:len(was)-1], is[:len(is)-1]
+	}
+	return was, is
+}

@@ -1,0 +1,89 @@
+package survey
+
+import (
+	"encoding/json"
+	"math/rand/v2"
+	"reflect"
+	"testing"
+
+	"steady-compass/core/estate"
+	"steady-compass/core/notation"
+	"steady-compass/core/synth"
+	"steady-compass/demo"
+)
+
+const day = "2026-12-01"
+
+// TestRowsAfterEdits makes edits, one after the other, and holds the table of names that goes on from the one before against
+// one that is worked out anew.
+func TestRowsAfterEdits(t *testing.T) {
+	stood, edits := 0, 0
+	for seed := uint64(1); seed <= 10; seed++ {
+		r := rand.New(rand.NewPCG(seed, 31))
+		text := demo.Estate
+		if seed%2 == 0 {
+			text = synth.String(15, seed)
+		}
+		e, faults := notation.Parse(text)
+		if len(faults) > 0 {
+			t.Fatal(faults)
+		}
+		a := New(e, day)
+		vantages := []string{"internet", a.Tracer.Model().Networks[1].Name, a.Tracer.Model().Places[0].Name}
+		var gone []estate.Record
+		tableOf(t, a, vantages)
+		for range 38 {
+			c, kept := synth.Edit(r, a.Tracer.Model().Estate, gone)
+			next, err := a.Tracer.Model().Estate.Apply(c)
+			if err != nil {
+				continue
+			}
+			gone = kept
+			known := a.course.former("internet").rows
+			if a = a.After(next); r.IntN(3) == 0 {
+				continue // nobody asks: the next goes on from further back
+			}
+			got, want := tableOf(t, a, vantages), tableOf(t, New(next, day), vantages)
+			if got != want {
+				t.Fatalf("seed %d, after %v\ngone on: %s\nanew:    %s", seed, c, got, want)
+			}
+			if r.IntN(4) == 0 {
+				anew := New(next, day)
+				goneOn, err := a.Check(t.Context())
+				fresh, wrong := anew.Check(t.Context())
+				if err != nil || wrong != nil || !reflect.DeepEqual(goneOn.Report, fresh.Report) {
+					t.Fatalf("seed %d, after %v: %d findings gone on, %d anew (%v, %v)", seed, c, len(goneOn.Findings), len(fresh.Findings), err, wrong)
+				}
+			}
+			edits++
+			for _, old := range known {
+				for i := range a.rows["internet"] {
+					if a.rows["internet"][i].reads == old.reads {
+						stood++
+					}
+				}
+			}
+		}
+	}
+	if edits < 150 || stood < edits {
+		t.Errorf("%d edits, and only %d rows stood", edits, stood)
+	}
+}
+
+func tableOf(t *testing.T, a *Survey, vantages []string) string {
+	t.Helper()
+	var all []any
+	for _, from := range vantages {
+		rows, err := a.Names(t.Context(), from)
+		if err != nil {
+			all = append(all, err.Error())
+			continue
+		}
+		all = append(all, rows)
+	}
+	text, err := json.Marshal(all)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return string(text)
+}
