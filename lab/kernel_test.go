@@ -11,6 +11,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"steady-compass/core/estate"
+	"steady-compass/core/flow"
 	"steady-compass/core/model"
 	"steady-compass/core/netset"
 	"steady-compass/core/synth"
@@ -48,20 +49,20 @@ func verdictOn(t *testing.T, tr *trace.Tracer, from string, p *probe, name func(
 	if err != nil {
 		t.Fatal(err)
 	}
-	key := trace.PortKey{Port: p.to.Port(), Transport: p.proto}
+	key := flow.PortKey{Port: p.to.Port(), Transport: p.proto}
 	tg := trace.Target{Text: p.to.String(), Addr: p.to.Addr(), Port: p.to.Port(), Proto: p.proto}
 	for _, path := range tr.TracePort(tg, key, v) {
 		if p.source.IsValid() && !amongSources(path.Sources, p.source) {
 			continue
 		}
 		switch path.Outcome {
-		case trace.Arrives:
+		case flow.Arrives:
 			return "arrived " + name(&path)
-		case trace.Outside:
+		case flow.Outside:
 			return "arrived outside"
-		case trace.LostReply:
+		case flow.LostReply:
 			return "silent"
-		case trace.Undecided:
+		case flow.Undecided:
 			return ""
 		}
 		return string(path.Outcome)

@@ -201,7 +201,7 @@ func ipListing(p *model.Place, m *model.Model) string {
 		Addresses []address `json:"addr_info"`
 	}
 	links := []link{{"lo", []address{{"127.0.0.1", 8, false}}}}
-	for i, leg := range p.Legs {
+	for i, leg := range p.Attachments {
 		l := link{Name: fmt.Sprintf("eth%d", i)}
 		n := m.Networks[leg.Net]
 		for _, a := range leg.Addrs {
@@ -232,7 +232,7 @@ func socketListing(e *estate.Estate, place string, m *model.Model) string {
 	for _, r := range e.Of(estate.KindNamed("listen")) {
 		l := r.(*estate.Listen)
 		at := m.PlaceNamed(l.Place)
-		if l.Off || at == nil || m.Places[at.Stack].Name != place {
+		if l.Off || at == nil || m.Places[at.Namespace].Name != place {
 			continue
 		}
 		n++

@@ -17,6 +17,7 @@ import (
 	"steady-compass/collect"
 	"steady-compass/core/estate"
 	"steady-compass/core/findings"
+	"steady-compass/core/flow"
 	"steady-compass/core/model"
 	"steady-compass/core/netset"
 	"steady-compass/core/notation"
@@ -176,7 +177,7 @@ func anyClash(e *estate.Estate) bool {
 	return slices.ContainsFunc(report.Findings, func(f *findings.Finding) bool { return f.Code == "conflict.socket" })
 }
 
-func amongSources(s trace.Sources, a netip.Addr) bool {
+func amongSources(s flow.Sources, a netip.Addr) bool {
 	has := func(list []string) bool {
 		return slices.ContainsFunc(list, func(c string) bool { return netip.MustParsePrefix(c).Contains(a) })
 	}

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"steady-compass/core/estate"
+	"steady-compass/core/flow"
 	"steady-compass/core/names"
 	"steady-compass/core/trace"
 )
@@ -48,7 +49,7 @@ type AnswersAnswer struct {
 func (s *Server) getAnswers(_ context.Context, in *answersQuery) (*body[AnswersAnswer], error) {
 	a := s.now()
 	out := AnswersAnswer{From: a.compared(in.From), Rows: []AnswerRow{}}
-	var vantages []trace.Vantage
+	var vantages []flow.Vantage
 	for _, from := range out.From {
 		v, err := a.Tracer.VantageNamed(from)
 		if err != nil {
@@ -87,7 +88,7 @@ func (row *AnswerRow) hold(a *analysis, addr netip.Addr) {
 	if !addr.IsValid() {
 		return
 	}
-	m := a.Tracer.Model()
+	m := a.Tracer.Model
 	var holders []string
 	for _, h := range m.Owners(addr) {
 		holders = append(holders, m.Places[h.Place].Name)

@@ -343,7 +343,7 @@ func (a *analysis) target(text string) *TargetAnswer {
 	if tg.Name == "" || !strings.Contains(tg.Name, ".") {
 		return out
 	}
-	m := a.Tracer.Model()
+	m := a.Tracer.Model
 	everybody := m.AskerAt(model.Nowhere, model.Internet)
 	at := m.Names.Standing(tg.Name, everybody)
 	if at.Exists {

@@ -8,7 +8,9 @@ import (
 	"strconv"
 
 	"steady-compass/core/estate"
+	"steady-compass/core/exposure"
 	"steady-compass/core/findings"
+	"steady-compass/core/flow"
 	"steady-compass/core/model"
 	"steady-compass/core/netset"
 	"steady-compass/core/trace"
@@ -23,10 +25,10 @@ type WallAddress struct {
 
 // ExposureAnswer is what can be touched from a vantage, and the addresses that it can be led to.
 type ExposureAnswer struct {
-	From      string        `json:"from"`
-	Open      []trace.Open  `json:"open" nullable:"false"`
-	Undecided []trace.Dark  `json:"undecided" nullable:"false"`
-	Addresses []WallAddress `json:"addresses" nullable:"false"`
+	From      string               `json:"from"`
+	Open      []exposure.Open      `json:"open" nullable:"false"`
+	Undecided []exposure.Undecided `json:"undecided" nullable:"false"`
+	Addresses []WallAddress        `json:"addresses" nullable:"false"`
 }
 
 func (s *Server) getExposure(_ context.Context, in *fromQuery) (*body[ExposureAnswer], error) {
@@ -35,12 +37,12 @@ func (s *Server) getExposure(_ context.Context, in *fromQuery) (*body[ExposureAn
 	if err != nil {
 		return nil, problem(err)
 	}
-	return &body[ExposureAnswer]{ExposureAnswer{x.From, x.Open, x.Undecided, walls(a.Tracer.Model(), x)}}, nil
+	return &body[ExposureAnswer]{ExposureAnswer{x.From, x.Open, x.Undecided, walls(a.Tracer.Model, x)}}, nil
 }
 
 // walls are the addresses of machines that have something open or not known, and from the internet all that are
 // reachable there; those of a machine beside each other.
-func walls(m *model.Model, x trace.Exposure) []WallAddress {
+func walls(m *model.Model, x exposure.Exposure) []WallAddress {
 	met := map[string]bool{}
 	for i := range x.Open {
 		met[x.Open[i].Address] = true
@@ -50,11 +52,11 @@ func walls(m *model.Model, x trace.Exposure) []WallAddress {
 	}
 	out := []WallAddress{}
 	for _, p := range m.Places {
-		for _, leg := range p.Legs {
-			for _, addr := range leg.Addrs {
-				if met[addr.String()] || x.From == "internet" && !p.Outside && !leg.Gateway && netset.GloballyReachable().Contains(addr) {
+		for _, attachment := range p.Attachments {
+			for _, addr := range attachment.Addrs {
+				if met[addr.String()] || x.From == "internet" && !p.Outside && !attachment.Gateway && netset.GloballyReachable().Contains(addr) {
 					delete(met, addr.String())
-					dynamic := slices.ContainsFunc(leg.Records, func(r estate.Record) bool { a, ok := r.(*estate.Address); return ok && a.Dynamic })
+					dynamic := slices.ContainsFunc(attachment.Records, func(r estate.Record) bool { a, ok := r.(*estate.Address); return ok && a.Dynamic })
 					out = append(out, WallAddress{addr.String(), p.Name, dynamic})
 				}
 			}
@@ -66,7 +68,7 @@ func walls(m *model.Model, x trace.Exposure) []WallAddress {
 	}
 	slices.Sort(rest)
 	for _, address := range rest {
-		i := slices.IndexFunc(x.Open, func(o trace.Open) bool { return o.Address == address })
+		i := slices.IndexFunc(x.Open, func(o exposure.Open) bool { return o.Address == address })
 		machine := ""
 		if i >= 0 {
 			machine = x.Open[i].Host
@@ -83,9 +85,9 @@ type changesQuery struct {
 
 // ExposureChanges is what differs from another revision or vantage.
 type ExposureChanges struct {
-	With   string       `json:"with"`
-	Opened []trace.Open `json:"opened" nullable:"false" doc:"Open here, and not there"`
-	Closed []trace.Open `json:"closed" nullable:"false" doc:"Open there, and not here"`
+	With   string          `json:"with"`
+	Opened []exposure.Open `json:"opened" nullable:"false" doc:"Open here, and not there"`
+	Closed []exposure.Open `json:"closed" nullable:"false" doc:"Open there, and not here"`
 }
 
 func (s *Server) getExposureChanges(ctx context.Context, in *changesQuery) (*body[ExposureChanges], error) {
@@ -116,7 +118,7 @@ func (s *Server) getExposureChanges(ctx context.Context, in *changesQuery) (*bod
 		return nil, problem(err)
 	}
 	was := other.Exposure(v)
-	return &body[ExposureChanges]{ExposureChanges{in.With, trace.Opened(was.Open, now.Open, here), trace.Opened(now.Open, was.Open, v)}}, nil
+	return &body[ExposureChanges]{ExposureChanges{in.With, exposure.Opened(was.Open, now.Open, here), exposure.Opened(now.Open, was.Open, v)}}, nil
 }
 
 type closeQuery struct {
@@ -127,14 +129,14 @@ type closeQuery struct {
 }
 
 // getClose is the lines that close a door.
-func (s *Server) getClose(_ context.Context, in *closeQuery) (*body[trace.Mend], error) {
+func (s *Server) getClose(_ context.Context, in *closeQuery) (*body[flow.Mend], error) {
 	a := s.now()
 	x, err := a.Exposure(in.From)
 	if err != nil {
 		return nil, problem(err)
 	}
 	open := slices.Clone(x.Open)
-	open = slices.DeleteFunc(open, func(o trace.Open) bool {
+	open = slices.DeleteFunc(open, func(o exposure.Open) bool {
 		return o.Address != in.Address || o.Transport != in.Transport || o.Ports != in.Ports
 	})
 	if len(open) == 0 {
@@ -144,5 +146,5 @@ func (s *Server) getClose(_ context.Context, in *closeQuery) (*body[trace.Mend],
 	if mend == nil {
 		return nil, &Problem{Title: "No line closes just that", Status: http.StatusUnprocessableEntity, Detail: fmt.Sprintf("%s is reached there beside its machine's filters; the records do not say how it could be closed", open[0].Place)}
 	}
-	return &body[trace.Mend]{*mend}, nil
+	return &body[flow.Mend]{*mend}, nil
 }

@@ -61,7 +61,7 @@ const (
 
 func (s *Server) getFilter(ctx context.Context, in *filterQuery) (*body[FilterAnswer], error) {
 	a := s.now()
-	m := a.Tracer.Model()
+	m := a.Tracer.Model
 	name := strings.ToLower(in.Name)
 	var on []*model.Place
 	var filter *model.Filter

@@ -6,6 +6,7 @@ import (
 
 	"steady-compass/core/effect"
 	"steady-compass/core/findings"
+	"steady-compass/core/flow"
 	"steady-compass/core/mend"
 	"steady-compass/core/trace"
 	"steady-compass/store"
@@ -31,7 +32,7 @@ type MendAnswer struct {
 	With    int           `json:"with" doc:"How many more breaks are left on its way, whose mends it was tried with"`
 	Effect  effect.Effect `json:"effect"`
 
-	Declaring *trace.Mend `json:"declaring,omitempty" doc:"The mend that holds once it is declared that the way is meant to be open, with the line that declares it"`
+	Declaring *flow.Mend `json:"declaring,omitempty" doc:"The mend that holds once it is declared that the way is meant to be open, with the line that declares it"`
 }
 
 func (s *Server) postMend(ctx context.Context, in *body[MendQuestion]) (*body[MendAnswer], error) {
@@ -48,7 +49,7 @@ func (s *Server) postMend(ctx context.Context, in *body[MendQuestion]) (*body[Me
 	if err != nil {
 		return nil, problem(err)
 	}
-	p := mend.Proposal{Mend: &trace.Mend{Remove: q.Remove, Add: q.Add}, Code: q.Code, Subject: q.Subject}
+	p := mend.Proposal{Mend: &flow.Mend{Remove: q.Remove, Add: q.Add}, Code: q.Code, Subject: q.Subject}
 	if findings.OfPath(q.Code) && q.Target != "" {
 		p.At = &findings.Where{Target: q.atPort(a.Tracer), From: q.From}
 	}
@@ -60,7 +61,7 @@ func (s *Server) postMend(ctx context.Context, in *body[MendQuestion]) (*body[Me
 	if err != nil {
 		return nil, problem(err)
 	}
-	var declaring *trace.Mend
+	var declaring *flow.Mend
 	if with, ok := state.Declaring(p); ok && !trial.Holds() {
 		again, err := state.Try(ctx, with)
 		if ctx.Err() != nil {

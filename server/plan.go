@@ -50,7 +50,7 @@ type PlanAnswer struct {
 
 func (s *Server) postPlan(_ context.Context, in *body[PlanQuestion]) (*body[PlanAnswer], error) {
 	a := s.now()
-	records, faults := plan.Write(a.Tracer.Model(), in.Body.Gateway, in.Body.Rows)
+	records, faults := plan.Write(a.Tracer.Model, in.Body.Gateway, in.Body.Rows)
 	out := PlanAnswer{Lines: []PlannedLine{}, Faults: []PlanFault{}}
 	for _, f := range faults {
 		out.Faults = append(out.Faults, PlanFault{f.Row, f.What, f.Expected})

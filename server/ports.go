@@ -60,7 +60,7 @@ type Free struct {
 
 func (s *Server) getFree(ctx context.Context, in *freeQuery) (*body[Free], error) {
 	a := s.now()
-	if p := a.Tracer.Model().PlaceNamed(strings.ToLower(in.Machine)); p == nil || p.IsContainer() {
+	if p := a.Tracer.Model.PlaceNamed(strings.ToLower(in.Machine)); p == nil || p.IsContainer() {
 		return nil, noMachine(in.Machine)
 	}
 	proto := netset.TCP

@@ -10,6 +10,7 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"steady-compass/core/estate"
+	"steady-compass/core/flow"
 	"steady-compass/core/trace"
 	"steady-compass/store"
 )
@@ -63,7 +64,7 @@ func problem(err error) error {
 		return &Problem{Title: "The estate has moved", Status: http.StatusConflict, Detail: err.Error()}
 	case errors.Is(err, store.ErrNothing):
 		return &Problem{Title: "There is nothing to do", Status: http.StatusConflict, Detail: err.Error()}
-	case errors.Is(err, trace.ErrNoVantage), errors.Is(err, trace.ErrNoTarget):
+	case errors.Is(err, flow.ErrNoVantage), errors.Is(err, trace.ErrNoTarget):
 		return &Problem{Title: "The question cannot be answered", Status: http.StatusUnprocessableEntity, Detail: err.Error()}
 	case errors.Is(err, estate.ErrNotThere):
 		return &Problem{Title: "The line is not there", Status: http.StatusConflict, Detail: err.Error()}

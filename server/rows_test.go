@@ -7,8 +7,8 @@ import (
 	"testing"
 
 	"steady-compass/core/effect"
+	"steady-compass/core/flow"
 	"steady-compass/core/synth"
-	"steady-compass/core/trace"
 )
 
 // BenchmarkServedAfterEdit is a large answer, made anew after each edit as somebody asks for it.
@@ -59,7 +59,7 @@ func TestLineOnLargeEstate(t *testing.T) {
 		t.Errorf("%d names change, of the hundred behind that filter", len(e.Names))
 	}
 	for _, n := range e.Names {
-		if !strings.HasSuffix(n.Name, "l0.example") || *n.After != trace.Silent {
+		if !strings.HasSuffix(n.Name, "l0.example") || *n.After != flow.Silent {
 			t.Errorf("%+v", n)
 		}
 	}

@@ -17,6 +17,7 @@ import (
 
 	"steady-compass/core/effect"
 	"steady-compass/core/estate"
+	"steady-compass/core/flow"
 	"steady-compass/core/notation"
 	"steady-compass/core/ports"
 	"steady-compass/core/trace"
@@ -213,12 +214,12 @@ func TestALineBeingTyped(t *testing.T) {
 func TestSeenFromElsewhere(t *testing.T) {
 	h := served(t, demo.Estate)
 	r := decoded[trace.Result](t, call(t, h, "GET", "/api/trace?target=archive.fernmoor.example:443&from=yard", nil), 200)
-	if r.From != "yard" || r.Verdict != trace.Refused || r.Paths[0].Breaks[0].Code != "path.no-hairpin" {
+	if r.From != "yard" || r.Verdict != flow.Refused || r.Paths[0].Breaks[0].Code != "path.no-hairpin" {
 		t.Errorf("from %s: %s", r.From, r.Verdict)
 	}
 	rows := decoded[NamesAnswer](t, call(t, h, "GET", "/api/names?from=yard", nil), 200).Rows
 	for _, row := range rows {
-		if row.Name == "meters.fernmoor.example" && row.Verdict != trace.Arrives {
+		if row.Name == "meters.fernmoor.example" && row.Verdict != flow.Arrives {
 			t.Errorf("meters from yard: %s", row.Verdict)
 		}
 	}
@@ -243,11 +244,11 @@ func TestDraftAndPreviewKeepNothing(t *testing.T) {
 	old, fresh := "site front sky.fernmoor.example at 443 to http://localhost:3000", "site front sky.fernmoor.example at 443 to http://allsky:3000"
 	change := ChangeQuestion{Base: 1, Remove: []string{old}, Add: []string{fresh}}
 	r := decoded[trace.Result](t, call(t, h, "POST", "/api/draft/trace", DraftQuestion{change, "sky.fernmoor.example:443", "internet"}), 200)
-	if r.Verdict != trace.Arrives {
+	if r.Verdict != flow.Arrives {
 		t.Errorf("the draft %s", r.Verdict)
 	}
 	e := decoded[effect.Effect](t, call(t, h, "POST", "/api/preview", change), 200)
-	if len(e.Names) != 1 || *e.Names[0].Before != trace.GatewayError || *e.Names[0].After != trace.Arrives || len(e.Ended) != 2 || len(e.Brought) != 0 {
+	if len(e.Names) != 1 || *e.Names[0].Before != flow.GatewayError || *e.Names[0].After != flow.Arrives || len(e.Ended) != 2 || len(e.Brought) != 0 {
 		t.Errorf("the preview %+v", e)
 	}
 	if after := call(t, h, "GET", "/api/records", nil).Body.String(); after != before {
@@ -526,7 +527,7 @@ func TestClose(t *testing.T) {
 			t.Errorf("%s:%s: %s", o.Address, o.Ports, got.Body)
 			continue
 		}
-		mend := decoded[trace.Mend](t, got, 200)
+		mend := decoded[flow.Mend](t, got, 200)
 		e := decoded[effect.Effect](t, call(t, h, "POST", "/api/preview", ChangeQuestion{Base: 1, Remove: mend.Remove, Add: mend.Add}), 200)
 		if !slices.ContainsFunc(e.Doors, func(d effect.DoorChange) bool { return !d.Opens && d.Address == o.Address && d.Ports == o.Ports }) {
 			t.Errorf("%s:%s is not closed by %v: %+v", o.Address, o.Ports, mend, e.Doors)

@@ -13,7 +13,9 @@ import (
 	"time"
 
 	"steady-compass/core/estate"
+	"steady-compass/core/exposure"
 	"steady-compass/core/findings"
+	"steady-compass/core/flow"
 	"steady-compass/core/mend"
 	"steady-compass/core/model"
 	"steady-compass/core/notation"
@@ -157,7 +159,7 @@ func printJSON(w io.Writer, v any) error {
 	return enc.Encode(v)
 }
 
-func vantage(t *trace.Tracer, from string) (trace.Vantage, error) {
+func vantage(t *trace.Tracer, from string) (flow.Vantage, error) {
 	v, err := t.VantageNamed(from)
 	if err != nil {
 		return v, wrong("--from: %v", err)
@@ -254,7 +256,7 @@ func (c *exposureCommand) Run(ctx context.Context, s streams) error {
 }
 
 // compare prints what differs from another estate; it exits with 1 where something opened.
-func (c *exposureCommand) compare(s streams, now trace.Exposure, v trace.Vantage) error {
+func (c *exposureCommand) compare(s streams, now exposure.Exposure, v flow.Vantage) error {
 	e, err := readEstate(c.Against, nil)
 	if err != nil {
 		return err
@@ -265,7 +267,7 @@ func (c *exposureCommand) compare(s streams, now trace.Exposure, v trace.Vantage
 		return err
 	}
 	was := other.Exposure(w)
-	opened, closed := trace.Opened(was.Open, now.Open, v), trace.Opened(now.Open, was.Open, w)
+	opened, closed := exposure.Opened(was.Open, now.Open, v), exposure.Opened(now.Open, was.Open, w)
 	if c.JSON {
 		err = printJSON(s.out, map[string]any{"from": now.From, "against": c.Against, "opened": opened, "closed": closed})
 	} else {

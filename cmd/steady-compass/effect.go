@@ -7,8 +7,9 @@ import (
 
 	"steady-compass/core/effect"
 	"steady-compass/core/estate"
+	"steady-compass/core/exposure"
+	"steady-compass/core/flow"
 	"steady-compass/core/survey"
-	"steady-compass/core/trace"
 )
 
 type effectCommand struct {
@@ -73,7 +74,7 @@ func (c *effectCommand) other(e *estate.Estate, s streams) (*estate.Estate, erro
 
 func printEffect(p *paper, a effectAnswer) {
 	e := a.Effect
-	of := func(o *trace.Outcome, none string) string {
+	of := func(o *flow.Outcome, none string) string {
 		if o == nil {
 			return none
 		}
@@ -112,8 +113,8 @@ func printEffect(p *paper, a effectAnswer) {
 	for _, d := range e.Doors {
 		what := "closes"
 		if d.Opens {
-			what = "opens, " + map[trace.Covered]string{trace.Declared: "declared", trace.Partial: "declared in part", trace.None: "declared by nobody"}[d.Intent]
-			if d.Intent != trace.Declared {
+			what = "opens, " + map[exposure.Covered]string{exposure.Declared: "declared", exposure.Partial: "declared in part", exposure.None: "declared by nobody"}[d.Intent]
+			if d.Intent != exposure.Declared {
 				what = p.look(what)
 			}
 		}

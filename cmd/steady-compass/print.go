@@ -11,7 +11,9 @@ import (
 
 	"github.com/mattn/go-isatty"
 
+	"steady-compass/core/exposure"
 	"steady-compass/core/findings"
+	"steady-compass/core/flow"
 	"steady-compass/core/trace"
 )
 
@@ -51,7 +53,7 @@ func (p *paper) table(rows [][]string) {
 	_ = t.Flush()
 }
 
-func words(o trace.Outcome) string { return strings.ReplaceAll(string(o), "-", " ") }
+func words(o flow.Outcome) string { return strings.ReplaceAll(string(o), "-", " ") }
 
 func printTrace(p *paper, r trace.Result) {
 	verdict := words(r.Verdict)
@@ -75,12 +77,12 @@ func printTrace(p *paper, r trace.Result) {
 		port := fmt.Sprintf("%d/%s", path.Port, path.Transport)
 		p.line("%s  %s%s%s  %s", port, path.Address, pathWord(path.URLPath), sourcesWord(path.Sources), outcome)
 		for _, s := range path.Steps {
-			mark := map[trace.Verdict]string{trace.Pass: "|", trace.Broken: "X", trace.Assumed: "|", trace.Unsettled: "?"}[s.Verdict]
-			if s.Ghost && s.Verdict == trace.Pass {
+			mark := map[flow.Verdict]string{flow.Pass: "|", flow.Broken: "X", flow.Assumed: "|", flow.Unsettled: "?"}[s.Verdict]
+			if s.Ghost && s.Verdict == flow.Pass {
 				mark = ":"
 			}
 			text := fmt.Sprintf("  %s %-18s %s", mark, s.At, s.Why)
-			if s.Verdict == trace.Broken {
+			if s.Verdict == flow.Broken {
 				text = p.look(text)
 			}
 			p.line("%s", text)
@@ -102,7 +104,7 @@ func pathWord(path string) string {
 	return path
 }
 
-func sourcesWord(s trace.Sources) string {
+func sourcesWord(s flow.Sources) string {
 	switch {
 	case len(s.Only) > 0:
 		return ", only from " + cidrs(s.Only)
@@ -124,7 +126,7 @@ func cidrs(list []string) string {
 	return strings.Join(words, ", ")
 }
 
-func printMend(p *paper, m *trace.Mend) {
+func printMend(p *paper, m *flow.Mend) {
 	if m.IsEmpty() {
 		return
 	}
@@ -136,7 +138,7 @@ func printMend(p *paper, m *trace.Mend) {
 	}
 }
 
-func printOpen(p *paper, open []trace.Open) {
+func printOpen(p *paper, open []exposure.Open) {
 	rows := [][]string{{"ADDRESS", "PORT", "LANDS ON", "SERVICE", "SITE", "OPEN TO", "MEANT"}}
 	for _, o := range open {
 		site := ""
@@ -148,15 +150,15 @@ func printOpen(p *paper, open []trace.Open) {
 			to = strings.TrimPrefix(w, ", ")
 		}
 		meant := string(o.Intent)
-		if o.Intent != trace.Declared {
-			meant = p.look(map[trace.Covered]string{trace.None: "undeclared", trace.Partial: "in part"}[o.Intent])
+		if o.Intent != exposure.Declared {
+			meant = p.look(map[exposure.Covered]string{exposure.None: "undeclared", exposure.Partial: "in part"}[o.Intent])
 		}
 		rows = append(rows, []string{o.Address, o.Ports + "/" + o.Transport, fmt.Sprintf("%s:%d", o.Place, o.Port), o.Service, site, to, meant})
 	}
 	p.table(rows)
 }
 
-func printExposure(p *paper, x trace.Exposure) {
+func printExposure(p *paper, x exposure.Exposure) {
 	p.line("Open from %s: %d", x.From, len(x.Open))
 	printOpen(p, x.Open)
 	if len(x.Undecided) > 0 {

@@ -10,11 +10,12 @@ import (
 	"strings"
 
 	"steady-compass/core/estate"
+	"steady-compass/core/exposure"
 	"steady-compass/core/findings"
+	"steady-compass/core/flow"
 	"steady-compass/core/model"
 	"steady-compass/core/parallel"
 	"steady-compass/core/survey"
-	"steady-compass/core/trace"
 )
 
 // Effect is what a change would do, or did: to ports for administration, to names, to doors and to findings, the worst first.
@@ -40,15 +41,15 @@ type LostPort struct {
 
 // NameChange is a name on a port whose verdict changes.
 type NameChange struct {
-	Name      string         `json:"name"`
-	Port      uint16         `json:"port"`
-	Transport string         `json:"transport"`
-	From      string         `json:"from"`
-	Before    *trace.Outcome `json:"before" doc:"null where the name was not there"`
-	After     *trace.Outcome `json:"after" doc:"null where the name is not there any more"`
+	Name      string        `json:"name"`
+	Port      uint16        `json:"port"`
+	Transport string        `json:"transport"`
+	From      string        `json:"from"`
+	Before    *flow.Outcome `json:"before" doc:"null where the name was not there"`
+	After     *flow.Outcome `json:"after" doc:"null where the name is not there any more"`
 }
 
-func good(o *trace.Outcome) bool { return o != nil && o.Good() }
+func good(o *flow.Outcome) bool { return o != nil && o.Good() }
 
 // Stops says whether the name got somewhere and does so no longer.
 func (n NameChange) Stops() bool { return good(n.Before) && !good(n.After) }
@@ -58,15 +59,15 @@ func (n NameChange) Starts() bool { return good(n.After) && !good(n.Before) }
 
 // DoorChange is something that opens or closes, as a vantage sees it.
 type DoorChange struct {
-	From      string        `json:"from"`
-	Address   string        `json:"address"`
-	Ports     string        `json:"ports"`
-	Transport string        `json:"transport"`
-	Place     string        `json:"place"`
-	Port      uint16        `json:"port" doc:"Where the first of the ports lands"`
-	To        string        `json:"to" doc:"Whom it is open to, in words"`
-	Opens     bool          `json:"opens"`
-	Intent    trace.Covered `json:"intent" doc:"How far intents cover it"`
+	From      string           `json:"from"`
+	Address   string           `json:"address"`
+	Ports     string           `json:"ports"`
+	Transport string           `json:"transport"`
+	Place     string           `json:"place"`
+	Port      uint16           `json:"port" doc:"Where the first of the ports lands"`
+	To        string           `json:"to" doc:"Whom it is open to, in words"`
+	Opens     bool             `json:"opens"`
+	Intent    exposure.Covered `json:"intent" doc:"How far intents cover it"`
 }
 
 // Brief is a finding in short.
@@ -101,7 +102,7 @@ func Of(ctx context.Context, before, after *survey.Survey) (Effect, error) {
 		}
 		e.doors(before, after, from)
 	}
-	rank := func(o *trace.Outcome) int {
+	rank := func(o *flow.Outcome) int {
 		switch {
 		case o == nil:
 			return 2
@@ -127,7 +128,7 @@ func Large(e *estate.Estate) bool { return e.Count() > largeEstate }
 // those end that the edit touches.
 func Soon(ctx context.Context, before, after *survey.Survey) (Effect, error) {
 	anything := after.Tracer.Touch().Everything()
-	if !Large(before.Tracer.Model().Estate) || before.Checked() != nil && !anything {
+	if !Large(before.Tracer.Model.Estate) || before.Checked() != nil && !anything {
 		return Of(ctx, before, after)
 	}
 	e := none()
@@ -145,7 +146,7 @@ func Soon(ctx context.Context, before, after *survey.Survey) (Effect, error) {
 // Worse says whether a name that got somewhere stops, something opens that nobody declared, or a port for administration is lost.
 func (e *Effect) Worse() bool {
 	return len(e.Lost) > 0 || slices.ContainsFunc(e.Names, NameChange.Stops) ||
-		slices.ContainsFunc(e.Doors, func(d DoorChange) bool { return d.Opens && d.Intent != trace.Declared })
+		slices.ContainsFunc(e.Doors, func(d DoorChange) bool { return d.Opens && d.Intent != exposure.Declared })
 }
 
 // inShort is the effect in one line: "2 names arrive, 1 door opens".
@@ -229,7 +230,7 @@ func (e *Effect) names(ctx context.Context, before, after *survey.Survey, from s
 		transport string
 	}
 	was, is = survey.Unlike(was, is)
-	old := map[key]*trace.Outcome{}
+	old := map[key]*flow.Outcome{}
 	for i := range was {
 		if r := &was[i]; concerns(r, from) {
 			old[key{r.Name, r.Port, r.Transport}] = &r.Verdict
@@ -267,14 +268,14 @@ func concerns(r *survey.Row, from string) bool {
 // doors notes what opens and closes from a vantage that is internet or a network.
 func (e *Effect) doors(before, after *survey.Survey, from string) {
 	v, err := before.Tracer.VantageNamed(from)
-	if err != nil || before.Tracer.Model().NetNamed(from) == nil {
+	if err != nil || before.Tracer.Model.NetNamed(from) == nil {
 		return
 	}
 	w, err := after.Tracer.VantageNamed(from)
-	if err != nil || after.Tracer.Model().NetNamed(from) == nil {
+	if err != nil || after.Tracer.Model.NetNamed(from) == nil {
 		return
 	}
-	was, is := trace.Unlike(before.Tracer.ByAddress(v), after.Tracer.ByAddress(w))
+	was, is := exposure.Unlike(before.Tracer.ByAddress(v), after.Tracer.ByAddress(w))
 	old, now := doorsOf(was, from), doorsOf(is, from)
 	for _, k := range now.order {
 		if _, there := old.at[k]; !there {
@@ -295,7 +296,7 @@ func (d DoorChange) rank() int {
 	switch {
 	case !d.Opens:
 		return 2
-	case d.Intent == trace.Declared:
+	case d.Intent == exposure.Declared:
 		return 1
 	}
 	return 0
@@ -307,9 +308,9 @@ type doorSet struct {
 }
 
 // doorsOf are the ports that stand open at some addresses, whatever the sites behind them.
-func doorsOf(list []*trace.OpenAt, from string) doorSet {
+func doorsOf(list []*exposure.OpenAt, from string) doorSet {
 	set := doorSet{at: map[string]DoorChange{}}
-	for _, o := range trace.OpenOf(list) {
+	for _, o := range exposure.OpenOf(list) {
 		k := strings.Join([]string{o.Address, o.Ports, o.Transport, o.Place, strings.Join(o.Sources.Only, ","), strings.Join(o.Sources.Except, ",")}, " ")
 		d, there := set.at[k]
 		if !there {
@@ -317,7 +318,7 @@ func doorsOf(list []*trace.OpenAt, from string) doorSet {
 			set.order = append(set.order, k)
 		}
 		if d.Intent != o.Intent { // of several sites one is covered, another not
-			d.Intent = trace.Partial
+			d.Intent = exposure.Partial
 		}
 		set.at[k] = d
 	}
@@ -337,7 +338,7 @@ func administered(ctx context.Context, s *survey.Survey) (reached, meant map[adm
 	if err != nil {
 		return nil, nil, nil, err
 	}
-	for _, net := range s.Tracer.Model().Networks {
+	for _, net := range s.Tracer.Model.Networks {
 		for i := range every[net.Name] {
 			o := &every[net.Name][i]
 			if findings.Administration(o) == "" {
@@ -350,7 +351,7 @@ func administered(ctx context.Context, s *survey.Survey) (reached, meant map[adm
 			if !slices.Contains(reached[d], net.Name) {
 				reached[d] = append(reached[d], net.Name)
 			}
-			if o.Intent != trace.None && !slices.Contains(meant[d], net.Name) {
+			if o.Intent != exposure.None && !slices.Contains(meant[d], net.Name) {
 				meant[d] = append(meant[d], net.Name)
 			}
 		}
@@ -360,7 +361,7 @@ func administered(ctx context.Context, s *survey.Survey) (reached, meant map[adm
 
 // losesAdministration says whether some network reaches less ports for administration than it did.
 func losesAdministration(ctx context.Context, before, after *survey.Survey) (bool, error) {
-	networks := before.Tracer.Model().Networks
+	networks := before.Tracer.Model.Networks
 	lost := parallel.Map(ctx, len(networks), func(i int) bool {
 		v, err := before.Tracer.VantageNamed(networks[i].Name)
 		if err != nil {
@@ -370,12 +371,12 @@ func losesAdministration(ctx context.Context, before, after *survey.Survey) (boo
 		if err != nil {
 			return true
 		}
-		was, is := trace.Unlike(before.Tracer.ByAddress(v), after.Tracer.ByAddress(w))
+		was, is := exposure.Unlike(before.Tracer.ByAddress(v), after.Tracer.ByAddress(w))
 		there := map[adminPort]bool{}
-		for _, o := range trace.OpenOf(is) {
+		for _, o := range exposure.OpenOf(is) {
 			there[adminPort{o.Place, o.Service, o.Port}] = true
 		}
-		return slices.ContainsFunc(trace.OpenOf(was), func(o *trace.Open) bool {
+		return slices.ContainsFunc(exposure.OpenOf(was), func(o *exposure.Open) bool {
 			return findings.Administration(o) != "" && !there[adminPort{o.Place, o.Service, o.Port}]
 		})
 	})
@@ -397,7 +398,7 @@ func (e *Effect) administration(ctx context.Context, before, after *survey.Surve
 		return err
 	}
 	for _, d := range order {
-		if p := after.Tracer.Model().PlaceNamed(d.place); p == nil || !slices.ContainsFunc(after.Tracer.Model().Places[p.Stack].Sockets, func(s model.Socket) bool {
+		if p := after.Tracer.Model.PlaceNamed(d.place); p == nil || !slices.ContainsFunc(after.Tracer.Model.Places[p.Namespace].Sockets, func(s model.Socket) bool {
 			return s.Record.Service == d.service && s.Ports.Contains(d.port)
 		}) {
 			continue // it is taken away, and not shut

@@ -9,10 +9,10 @@ import (
 	"testing"
 
 	"steady-compass/core/estate"
+	"steady-compass/core/flow"
 	"steady-compass/core/notation"
 	"steady-compass/core/survey"
 	"steady-compass/core/synth"
-	"steady-compass/core/trace"
 	"steady-compass/demo"
 )
 
@@ -155,7 +155,7 @@ func sorted(words []string) string {
 	return strings.Join(words, ", ")
 }
 
-func word(o *trace.Outcome) string {
+func word(o *flow.Outcome) string {
 	if o == nil {
 		return ""
 	}
@@ -179,15 +179,15 @@ func TestEffectsAfterEdits(t *testing.T) {
 		a := survey.New(e, day)
 		var gone []estate.Record
 		for range 12 {
-			c, kept := synth.Edit(r, a.Tracer.Model().Estate, gone)
-			next, err := a.Tracer.Model().Estate.Apply(c)
+			c, kept := synth.Edit(r, a.Tracer.Model.Estate, gone)
+			next, err := a.Tracer.Model.Estate.Apply(c)
 			if err != nil {
 				continue
 			}
 			gone = kept
 			b := a.Draft(next)
 			got := of(t, a, b)
-			want := of(t, survey.New(a.Tracer.Model().Estate, day), survey.New(next, day))
+			want := of(t, survey.New(a.Tracer.Model.Estate, day), survey.New(next, day))
 			if got != want {
 				t.Fatalf("seed %d, %v\ngone on: %s\nanew:    %s", seed, c, got, want)
 			}

@@ -23,12 +23,12 @@ type OldAnswer struct {
 // TTL of the record that goes; for one that comes where nothing was, how long that may be remembered (RFC 2308 §5).
 func oldAnswers(before, after *survey.Survey) []OldAnswer {
 	type key struct{ name, typ string }
-	m := before.Tracer.Model()
+	m := before.Tracer.Model
 	internet, err := before.Tracer.VantageNamed("internet")
 	if err != nil {
 		return []OldAnswer{}
 	}
-	gone, come := estate.Changed(m.Estate, after.Tracer.Model().Estate, estate.KindNamed("dns"))
+	gone, come := estate.Changed(m.Estate, after.Tracer.Model.Estate, estate.KindNamed("dns"))
 	was, is := map[string]bool{}, map[string]bool{}
 	for _, r := range gone {
 		was[estate.Line(r)] = true

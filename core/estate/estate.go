@@ -212,3 +212,14 @@ func (e *Estate) All() []Record {
 	}
 	return out
 }
+
+// CertsNamed are the certificates that an estate has under a name, off ones too.
+func CertsNamed(e *Estate, name string) []*Cert {
+	var out []*Cert
+	for _, r := range e.Of(certKind) {
+		if c := r.(*Cert); c.Name == name {
+			out = append(out, c)
+		}
+	}
+	return out
+}

@@ -234,7 +234,7 @@ func (u URL) String() string {
 	return u.Scheme + "://" + host + u.Path
 }
 
-// Attachment is a container's leg in a network, with the addresses written for it.
+// Attachment is a container's attachment in a network, with the addresses written for it.
 type Attachment struct {
 	Network string
 	Addrs   []netip.Addr

@@ -12,6 +12,7 @@ import (
 	"testing"
 
 	"steady-compass/core/estate"
+	"steady-compass/core/flow"
 	"steady-compass/core/model"
 	"steady-compass/core/notation"
 	"steady-compass/core/synth"
@@ -169,8 +170,8 @@ func TestGarbledEstates(t *testing.T) {
 // asked asks a tracer questions of all kinds, for whatever it answers.
 func asked(r *rand.Rand, tracer *trace.Tracer) {
 	targets := []string{"203.0.113.20:443", "10.40.8.10:22", "192.0.2.255"}
-	var vantages []trace.Vantage
-	for _, p := range tracer.Model().Places {
+	var vantages []flow.Vantage
+	for _, p := range tracer.Model.Places {
 		targets = append(targets, fmt.Sprintf("%s:%d", p.Name, []int{22, 80, 443, 3000, 53}[r.IntN(5)]))
 		if v, err := tracer.VantageNamed(p.Name); err == nil {
 			vantages = append(vantages, v)
@@ -190,7 +191,7 @@ func asked(r *rand.Rand, tracer *trace.Tracer) {
 	for range 6 {
 		tracer.Exposure(vantages[r.IntN(len(vantages))])
 	}
-	_, _ = tracer.Leads(context.Background(), tracer.Model().Places[r.IntN(len(tracer.Model().Places))].Name, 0)
+	_, _ = tracer.Leads(context.Background(), tracer.Model.Places[r.IntN(len(tracer.Model.Places))].Name, 0)
 }
 
 // TestSameAddressTwice: an address that machines in networks of their own hold alike is entered at the one that is met.

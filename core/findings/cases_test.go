@@ -11,6 +11,7 @@ import (
 	"testing"
 
 	"steady-compass/core/estate"
+	"steady-compass/core/flow"
 	"steady-compass/core/model"
 	"steady-compass/core/notation"
 	"steady-compass/core/synth"
@@ -103,7 +104,7 @@ func said(r Report) []string {
 }
 
 // mended is an estate with a mend applied.
-func mended(t *testing.T, e *estate.Estate, m *trace.Mend) *estate.Estate {
+func mended(t *testing.T, e *estate.Estate, m *flow.Mend) *estate.Estate {
 	t.Helper()
 	c := estate.Change{Remove: m.Remove}
 	for _, line := range m.Add {

@@ -96,7 +96,7 @@ func (c *check) standingAlone(cert *estate.Cert) {
 		if p == nil {
 			continue
 		}
-		if s := holding(c.m.Places[p.Stack], port); s != nil {
+		if s := holding(c.m.Places[p.Namespace], port); s != nil {
 			c.add(Finding{
 				Code: "cert.clash", Subject: cert.Name, Records: lines(cert, s.Record),
 				Why: fmt.Sprintf("To prove %s by %s a program of its own wants port %d of %s, which %s holds.", joined(cert.For), cert.By, port, on, s.Record.Service),
@@ -106,10 +106,10 @@ func (c *check) standingAlone(cert *estate.Cert) {
 	}
 }
 
-// holding is the listener that holds a port of a stack for others than itself; nil where none does.
-func holding(stack *model.Place, port uint16) *model.Socket {
-	for i := range stack.Sockets {
-		s := &stack.Sockets[i]
+// holding is the listener that holds a port of a namespace for others than itself; nil where none does.
+func holding(namespace *model.Place, port uint16) *model.Socket {
+	for i := range namespace.Sockets {
+		s := &namespace.Sockets[i]
 		if s.Record.Bind.Transport&netset.TCP != 0 && s.Ports.Contains(port) && !s.Record.Bind.Addr.IsLoopback() {
 			return s
 		}

@@ -8,6 +8,7 @@ import (
 	"unique"
 
 	"steady-compass/core/estate"
+	"steady-compass/core/memo"
 	"steady-compass/core/model"
 	"steady-compass/core/parallel"
 	"steady-compass/core/trace"
@@ -73,12 +74,12 @@ func (x *Checked) After(ctx context.Context, t *trace.Tracer) (*Checked, error) 
 }
 
 func checked(ctx context.Context, t *trace.Tracer, day estate.Date, before *Checked) (*Checked, error) {
-	next := &Checked{survey: survey{ctx: ctx, t: t, m: t.Model(), day: day}, whole: map[section][]*Finding{}}
-	e := edit{touch: trace.Anything()}
-	if before == nil || !t.Model().HangsTogetherAs(before.m) {
+	next := &Checked{survey: survey{ctx: ctx, t: t, m: t.Model, day: day}, whole: map[section][]*Finding{}}
+	e := edit{touch: memo.Anything()}
+	if before == nil || !t.Model.HangsTogetherAs(before.m) {
 		before = &Checked{}
 	} else {
-		e = edit{before.t.Touched(t), before.m}
+		e = edit{t.Since(before.t.Model), before.m}
 	}
 	var w *walks
 	var ofWalks, ofLines, ofOpen, ofFilters turn
@@ -133,14 +134,14 @@ func (x *Checked) anew(s section, before *Checked, found []*Finding) turn {
 
 // CheckRecords looks at the records by themselves and beside one another, without following any flow.
 func CheckRecords(t *trace.Tracer, day estate.Date) Report {
-	x := Checked{survey: survey{ctx: context.Background(), t: t, m: t.Model(), day: day}, whole: map[section][]*Finding{}}
-	records, found := x.lookAtRecords(nil, edit{touch: trace.Anything()})
+	x := Checked{survey: survey{ctx: context.Background(), t: t, m: t.Model, day: day}, whole: map[section][]*Finding{}}
+	records, found := x.lookAtRecords(nil, edit{touch: memo.Anything()})
 	_, all := tally{}.after(found, x.anew(ofExpired, &Checked{}, records.expired()), x.anew(ofPorts, &Checked{}, x.ofPorts(&Checked{}, edit{})))
 	return x.reportAfter(Report{}, all, false)
 }
 
 // edit is what parts of a check that were done before are held against.
 type edit struct {
-	touch  *trace.Touch
+	touch  *memo.Touch
 	before *model.Model
 }

@@ -5,9 +5,10 @@ import (
 	"net/netip"
 
 	"steady-compass/core/estate"
+	"steady-compass/core/exposure"
+	"steady-compass/core/flow"
 	"steady-compass/core/model"
 	"steady-compass/core/netset"
-	"steady-compass/core/trace"
 )
 
 // ofPorts finds ports that two claim: listeners, maps, or one of each.
@@ -36,7 +37,7 @@ func (x *Checked) ofPorts(before *Checked, e edit) []*Finding {
 }
 
 func (c *check) clash(x model.Clash) Finding {
-	p := c.m.Places[x.Stack]
+	p := c.m.Places[x.Namespace]
 	f := Finding{
 		Subject: fmt.Sprintf("%s:%s/%s", p.Name, x.Ports, x.Transport), Trace: &Where{fmt.Sprintf("%s:%d", p.Name, x.Ports.Lo), "internet"},
 	}
@@ -44,11 +45,11 @@ func (c *check) clash(x model.Clash) Finding {
 	switch first := x.First.(type) {
 	case *estate.Listen:
 		if second, ok := x.Second.(*estate.Listen); ok {
-			f.Code, f.Records, f.Mend = "conflict.socket", lines(first, second), trace.MendSockets(first, second)
+			f.Code, f.Records, f.Mend = "conflict.socket", lines(first, second), flow.MendSockets(first, second)
 			break
 		}
 		f.Code, f.Records = "conflict.map-socket", lines(x.Second, first)
-		f.Mend = &trace.Mend{Remove: lines(first), Add: lines(estate.With(first, func(l *estate.Listen) { l.Off = true }))}
+		f.Mend = &flow.Mend{Remove: lines(first), Add: lines(estate.With(first, func(l *estate.Listen) { l.Off = true }))}
 	case *estate.Map:
 		f.Code, f.Records, f.Mend = "conflict.map", lines(first, x.Second), c.moveMap(p, x.Second.(*estate.Map), x.Ports)
 	}
@@ -58,7 +59,7 @@ func (c *check) clash(x model.Clash) Finding {
 // moveMap takes the ports of a map that another has already to the next that are free on its machine; its
 // other ports stay. It took nothing there so far: where what it leads to has a front before it, is for some only or is for
 // administration, it is moved for the machine itself alone.
-func (c *check) moveMap(p *model.Place, m *estate.Map, clash netset.PortRange) *trace.Mend {
+func (c *check) moveMap(p *model.Place, m *estate.Map, clash netset.PortRange) *flow.Mend {
 	if m.Bind.Any {
 		return nil
 	}
@@ -99,7 +100,7 @@ func (c *check) moveMap(p *model.Place, m *estate.Map, clash netset.PortRange) *
 			x.Bind.Addr = netip.AddrFrom4([4]byte{127, 0, 0, 1})
 		}
 	})
-	mend := &trace.Mend{Remove: lines(m), Add: lines(at)}
+	mend := &flow.Mend{Remove: lines(m), Add: lines(at)}
 	if len(outer) > 0 {
 		mend.Add = append(lines(estate.With(m, func(x *estate.Map) { x.Bind.Ranges, x.To.Ranges = outer, inner })), mend.Add...)
 	}
@@ -112,7 +113,7 @@ func (c *check) notForAll(container string, ports []netset.PortRange) bool {
 		return true
 	}
 	for _, r := range ports {
-		if usedFor(adminPorts, &trace.Open{Range: r, Port: r.Lo, Transport: "tcp"}) != "" {
+		if usedFor(adminPorts, &exposure.Open{Range: r, Port: r.Lo, Transport: "tcp"}) != "" {
 			return true
 		}
 		if _, fronted := c.before(container, r); fronted {

@@ -7,8 +7,8 @@ import (
 	"strings"
 
 	"steady-compass/core/estate"
+	"steady-compass/core/flow"
 	"steady-compass/core/model"
-	"steady-compass/core/trace"
 )
 
 // sameLine finds the same line more than once.
@@ -17,7 +17,7 @@ func (c *check) sameLine(same []estate.Record) {
 		line := estate.Line(same[0])
 		c.add(Finding{
 			Code: "conflict.record", Subject: line, Records: []string{line}, Why: "The same line stands here twice; the second says nothing new.",
-			Mend: &trace.Mend{Remove: []string{line}, Add: []string{}},
+			Mend: &flow.Mend{Remove: []string{line}, Add: []string{}},
 		})
 	}
 }
@@ -101,7 +101,7 @@ func (c *check) recordSet(set []*estate.DNS, audience string) {
 		if old := values[value]; old != nil {
 			if estate.Line(old) != estate.Line(d) {
 				c.add(Finding{
-					Code: "conflict.name", Subject: d.Owner, Records: lines(old, d), Mend: &trace.Mend{Remove: lines(d), Add: []string{}},
+					Code: "conflict.name", Subject: d.Owner, Records: lines(old, d), Mend: &flow.Mend{Remove: lines(d), Add: []string{}},
 					Why: fmt.Sprintf("%s has the same %s record twice, written otherwise.", d.Owner, d.Type),
 				})
 			}
@@ -125,18 +125,18 @@ func (c *check) recordSet(set []*estate.DNS, audience string) {
 	switch {
 	case len(aliases) > 1:
 		f.Why = fmt.Sprintf("%s is an alias of several names; an alias has one.", alias.Owner)
-		f.Mend = &trace.Mend{Remove: lines(asRecords(aliases[1:])...), Add: []string{}}
+		f.Mend = &flow.Mend{Remove: lines(asRecords(aliases[1:])...), Add: []string{}}
 	case zone != nil:
 		f.Why = fmt.Sprintf("%s is a zone's own name, which has records of its own (SOA, NS): it cannot be an alias.", alias.Owner)
 		if !slices.Contains(zone.Without, "apex-alias") {
-			f.Mend = &trace.Mend{Remove: lines(alias), Add: lines(followed)}
+			f.Mend = &flow.Mend{Remove: lines(alias), Add: lines(followed)}
 		}
 	case addressed:
 		f.Why = fmt.Sprintf("%s is an alias and has records of its own; a name has one or the other.", alias.Owner)
-		f.Mend = &trace.Mend{Remove: lines(alias), Add: []string{}}
+		f.Mend = &flow.Mend{Remove: lines(alias), Add: []string{}}
 	case len(others) > 0:
 		f.Why = fmt.Sprintf("%s is an alias and has records of its own (%s); a name has one or the other.", alias.Owner, others[0].Type)
-		f.Mend = &trace.Mend{Remove: lines(alias), Add: lines(followed)}
+		f.Mend = &flow.Mend{Remove: lines(alias), Add: lines(followed)}
 	default:
 		return
 	}
@@ -165,11 +165,11 @@ func (c *check) heldTwice() {
 	for _, net := range c.m.Networks {
 		holders := map[netip.Addr][]model.PlaceID{}
 		for _, id := range net.Members {
-			for _, leg := range c.m.Places[id].Legs {
-				if leg.Net != net.ID {
+			for _, attachment := range c.m.Places[id].Attachments {
+				if attachment.Net != net.ID {
 					continue
 				}
-				for _, a := range leg.Addrs {
+				for _, a := range attachment.Addrs {
 					if !slices.Contains(holders[a], id) {
 						holders[a] = append(holders[a], id)
 					}
@@ -273,8 +273,8 @@ func (c *check) joinedNetworks() []model.NetID {
 	}
 	for _, p := range c.m.Places {
 		// A router joins its networks; any machine joins its routed container networks with the rest.
-		for _, a := range p.Legs {
-			for _, b := range p.Legs {
+		for _, a := range p.Attachments {
+			for _, b := range p.Attachments {
 				if a.Net != model.Internet && b.Net != model.Internet && c.joins(p, a.Net) && c.joins(p, b.Net) && (p.Router || c.m.Networks[b.Net].Routed()) {
 					to[find(a.Net)] = find(b.Net)
 				}
@@ -297,8 +297,8 @@ func (c *check) joins(p *model.Place, n model.NetID) bool {
 func (c *check) meeting(joinedTo []model.NetID) map[[2]model.NetID]*model.Place {
 	out := map[[2]model.NetID]*model.Place{}
 	for _, p := range c.m.Places {
-		for _, a := range p.Legs {
-			for _, b := range p.Legs {
+		for _, a := range p.Attachments {
+			for _, b := range p.Attachments {
 				if a.Net == model.Internet || b.Net == model.Internet {
 					continue
 				}

@@ -8,13 +8,16 @@ import (
 	"strings"
 
 	"steady-compass/core/estate"
+	"steady-compass/core/exposure"
+	"steady-compass/core/flow"
 	"steady-compass/core/model"
 	"steady-compass/core/netset"
+	"steady-compass/core/serve"
 	"steady-compass/core/trace"
 )
 
 // doorKey is an address, a transport and a range of ports.
-func doorKey(e *trace.Open) string { return e.Address + " " + e.Ports + "/" + e.Transport }
+func doorKey(e *exposure.Open) string { return e.Address + " " + e.Ports + "/" + e.Transport }
 
 // looking is a look into what is open at one address, from one vantage.
 type looking struct {
@@ -24,15 +27,17 @@ type looking struct {
 	notes []noted
 }
 
-func (l *looking) note(code string, e *trace.Open) *noted {
+func (l *looking) note(code string, e *exposure.Open) *noted {
 	l.notes = append(l.notes, noted{seen: seen{e, l.from}, code: code, subject: openSubject(e)})
 	return &l.notes[len(l.notes)-1]
 }
 
-func openSubject(e *trace.Open) string { return fmt.Sprintf("%s:%s/%s", e.Host, e.Ports, e.Transport) }
+func openSubject(e *exposure.Open) string {
+	return fmt.Sprintf("%s:%s/%s", e.Host, e.Ports, e.Transport)
+}
 
 // look says of one thing open what is wrong with it.
-func (l *looking) look(e *trace.Open) {
+func (l *looking) look(e *exposure.Open) {
 	if l.from == "internet" {
 		if service := Administration(e); service != "" && len(e.Sources.Only) == 0 && len(e.Sources.Except) == 0 {
 			l.note("exposure.admin", e)
@@ -41,7 +46,7 @@ func (l *looking) look(e *trace.Open) {
 			l.note("exposure.plaintext", e)
 		}
 	}
-	if e.Intent == trace.Declared {
+	if e.Intent == exposure.Declared {
 		return
 	}
 	if e.PastInput && !e.Beside && !l.meant[doorKey(e)] {
@@ -69,14 +74,14 @@ func forNobody(i *estate.Intent) bool {
 
 // backend is what stands before a listener.
 type backend struct {
-	front   *trace.Front
+	front   *serve.Front
 	guarded bool
 	fronts  []string // the places that hand on to it
 }
 
 // handedBy notes a front, or those of another port. Of several, one that asks to sign in stands for them, then the first by its
 // line.
-func (b *backend) handedBy(front *trace.Front, guarded bool, places ...string) {
+func (b *backend) handedBy(front *serve.Front, guarded bool, places ...string) {
 	if b.front == nil || guarded && !b.guarded || guarded == b.guarded && frontWord(front) < frontWord(b.front) {
 		b.front = front
 	}
@@ -88,7 +93,7 @@ func (b *backend) handedBy(front *trace.Front, guarded bool, places ...string) {
 	}
 }
 
-func frontWord(f *trace.Front) string {
+func frontWord(f *serve.Front) string {
 	return fmt.Sprintf("%s %s %d %t", f.Place, estate.Line(f.Site), f.Port, f.TLS)
 }
 
@@ -126,29 +131,29 @@ func (s *survey) lets(m *estate.Map) bool {
 
 // around says whether something open leads past the front that stands before it. Containers beside one another meet no
 // front, and are not meant by it.
-func (l *looking) around(e *trace.Open) (backend, bool) {
+func (l *looking) around(e *exposure.Open) (backend, bool) {
 	b, ok := l.before(e.Place, landed(e))
 	if !ok || slices.Contains(b.fronts, e.Place) && (b.front == nil || b.front.Site == nil || b.front.Site.Service == e.Service) { // what takes it is a front itself
 		return b, false
 	}
 	net := l.m.NetNamed(l.from)
-	beside := net != nil && net.Container() && l.m.PlaceNamed(e.Place).Leg(net.ID) != nil
+	beside := net != nil && net.Container() && l.m.PlaceNamed(e.Place).Attachment(net.ID) != nil
 	return b, !beside
 }
 
 // landed are the ports on which something open lands.
-func landed(e *trace.Open) netset.PortRange {
+func landed(e *exposure.Open) netset.PortRange {
 	return netset.PortRange{Lo: e.Lands(e.Range.Lo), Hi: e.Lands(e.Range.Hi)}
 }
 
 // families finds what a machine lets in from the internet in one family and not in the other.
-func (s *survey) families(machine *model.Place, open []*trace.Open) []noted {
+func (s *survey) families(machine *model.Place, open []*exposure.Open) []noted {
 	type landing struct {
 		place, site, transport string
 		port                   uint16
 	}
 	type lets struct {
-		by    [2]*trace.Open // IPv4, IPv6
+		by    [2]*exposure.Open // IPv4, IPv6
 		whole [2]bool
 	}
 	all := map[landing]*lets{}
@@ -184,13 +189,13 @@ func (s *survey) families(machine *model.Place, open []*trace.Open) []noted {
 		}
 	}
 	var notes []noted
-	told := map[*trace.Open]bool{}
+	told := map[*exposure.Open]bool{}
 	for _, k := range order {
 		l := all[k]
 		for family, e := range l.by {
 			other := 1 - family
 			more := e != nil && (l.by[other] == nil || l.whole[family] && !l.whole[other])
-			if !more || told[e] || e.Intent == trace.Declared || !(lively[other] || family == 1 && holds(machine, false)) {
+			if !more || told[e] || e.Intent == exposure.Declared || !(lively[other] || family == 1 && holds(machine, false)) {
 				continue
 			}
 			told[e] = true
@@ -202,7 +207,7 @@ func (s *survey) families(machine *model.Place, open []*trace.Open) []noted {
 
 // holds says whether a machine has an address of a family, its containers' gateways aside.
 func holds(p *model.Place, v6 bool) bool {
-	return slices.ContainsFunc(p.Legs, func(l model.Leg) bool {
+	return slices.ContainsFunc(p.Attachments, func(l model.Attachment) bool {
 		return !l.Gateway && slices.ContainsFunc(l.Addrs, func(a netip.Addr) bool { return a.Is6() == v6 })
 	})
 }
@@ -271,7 +276,7 @@ func (c *opened) finding() Finding {
 		f.Mend = c.shutting()
 	case "exposure.admin":
 		f.Why = fmt.Sprintf("Every address on the internet reaches %s, on a port for %s.", at, Administration(e.Open))
-		if e.Intent == trace.None {
+		if e.Intent == exposure.None {
 			f.Mend = c.shutting()
 		}
 	case "exposure.plaintext":
@@ -286,13 +291,13 @@ func (c *opened) finding() Finding {
 		if len(e.Sources.Only)+len(e.Sources.Except) > 0 {
 			f.Why = fmt.Sprintf("Over %s more of the internet reaches %s than over %s.", family, at, other)
 		}
-		if e.Intent == trace.None && !o.some { // else it would be the other family that lets in more
+		if e.Intent == exposure.None && !o.some { // else it would be the other family that lets in more
 			f.Mend = c.shutting()
 		}
 	case "exposure.source-lost":
 		f.Why = fmt.Sprintf("The port relay of %s hides who asks: %s has a list of sources, and sees the relay instead of %s.", e.Host, what, o.who())
-		if e.Intent == trace.None && e.Map != nil && !c.lets(e.Map) {
-			f.Mend = &trace.Mend{Remove: lines(e.Map), Add: lines(estate.With(e.Map, func(m *estate.Map) { m.NoRelay = true }))}
+		if e.Intent == exposure.None && e.Map != nil && !c.lets(e.Map) {
+			f.Mend = &flow.Mend{Remove: lines(e.Map), Add: lines(estate.With(e.Map, func(m *estate.Map) { m.NoRelay = true }))}
 		}
 	}
 	f.Why = strings.ToUpper(f.Why[:1]) + f.Why[1:] + alsoFrom(o)
@@ -388,7 +393,7 @@ func shortList(list []string) string {
 }
 
 // undeclaredMend closes what nothing intends, or says that it is meant.
-func (c *opened) undeclaredMend() *trace.Mend {
+func (c *opened) undeclaredMend() *flow.Mend {
 	o := c.opening
 	if mend := c.closing(o.seen[0].Open); mend != nil {
 		return mend
@@ -412,12 +417,12 @@ func (c *opened) undeclaredMend() *trace.Mend {
 			}
 		}
 	}
-	return &trace.Mend{Remove: []string{}, Add: d.add}
+	return &flow.Mend{Remove: []string{}, Add: d.add}
 }
 
 // closing puts the map of a service that no intent speaks of on loopback only: with it the maps that would take
 // its ports, and without the forwards that would then lead nowhere. nil where one of them serves something else.
-func (c *check) closing(e *trace.Open) *trace.Mend {
+func (c *check) closing(e *exposure.Open) *flow.Mend {
 	if e.Map == nil {
 		return nil
 	}
@@ -429,7 +434,7 @@ func (c *check) closing(e *trace.Open) *trace.Mend {
 	}
 	ports := host.Maps[i].Ports
 	loop := netip.AddrFrom4([4]byte{127, 0, 0, 1})
-	mend := &trace.Mend{}
+	mend := &flow.Mend{}
 	for _, m := range host.Maps {
 		if m.Record.Bind.Transport&e.Map.Bind.Transport == 0 || m.Ports.Intersect(ports).IsEmpty() {
 			continue
@@ -463,8 +468,8 @@ func (c *check) closing(e *trace.Open) *trace.Mend {
 func (c *check) forwardsTo(host *model.Place) []*model.Forward {
 	var out []*model.Forward
 	var seen []netip.Addr
-	for _, leg := range host.Legs {
-		for _, a := range leg.Addrs {
+	for _, attachment := range host.Attachments {
+		for _, a := range attachment.Addrs {
 			if !slices.Contains(seen, a) {
 				seen, out = append(seen, a), append(out, c.t.ForwardsTo(a)...)
 			}
@@ -474,8 +479,8 @@ func (c *check) forwardsTo(host *model.Place) []*model.Forward {
 }
 
 // arrives says whether a target gets through from a vantage, on the ports of something open: the first of them stands for all.
-func (c *opened) arrives(target string, e *trace.Open, from string) bool {
-	key := trace.PortKey{Port: e.Range.Lo, Transport: netset.TCP}
+func (c *opened) arrives(target string, e *exposure.Open, from string) bool {
+	key := flow.PortKey{Port: e.Range.Lo, Transport: netset.TCP}
 	if e.Transport == "udp" {
 		key.Transport = netset.UDP
 	}
@@ -513,7 +518,7 @@ func hostPort(address string) string {
 	return address
 }
 
-func portOf(e *trace.Open) string {
+func portOf(e *exposure.Open) string {
 	if e.Transport == "udp" {
 		return fmt.Sprintf("%d/udp", e.Range.Lo)
 	}
@@ -566,14 +571,14 @@ func (d *declaring) declare(e *seen, site string) bool {
 // place says that ports are meant for all who reach them, by the place where they land: an intent is for nobody else. Ports
 // that others reach have a line of their own. nil where there are sites, or so many ports that they are not told apart, or
 // where some do not get there by each of the place's addresses.
-func (d *declaring) place(e *seen) *trace.Mend {
+func (d *declaring) place(e *seen) *flow.Mend {
 	inner := landed(e.Open)
 	if e.Site != nil || inner.Len() != e.Range.Len() || inner.Len() > widest {
 		return nil
 	}
 	d.beside = true
 	reach := func(port int) []string { return d.reach().from(e.Place, e.Transport, uint16(port)) }
-	mend := &trace.Mend{Remove: []string{}}
+	mend := &flow.Mend{Remove: []string{}}
 	for lo := int(inner.Lo); lo <= int(inner.Hi); {
 		hi := lo
 		for hi < int(inner.Hi) && slices.Equal(reach(hi+1), reach(lo)) {

@@ -8,7 +8,7 @@ import (
 	"unique"
 
 	"steady-compass/core/codes"
-	"steady-compass/core/trace"
+	"steady-compass/core/flow"
 )
 
 // Level is how much a finding matters.
@@ -22,13 +22,13 @@ const (
 
 // Finding is one thing wrong with an estate.
 type Finding struct {
-	Code    string      `json:"code"`
-	Level   Level       `json:"level"`
-	Subject string      `json:"subject"`
-	Why     string      `json:"why"`
-	Records []string    `json:"records" nullable:"false"`
-	Mend    *trace.Mend `json:"mend,omitempty"`
-	Trace   *Where      `json:"trace,omitempty"` // the trace that shows it
+	Code    string     `json:"code"`
+	Level   Level      `json:"level"`
+	Subject string     `json:"subject"`
+	Why     string     `json:"why"`
+	Records []string   `json:"records" nullable:"false"`
+	Mend    *flow.Mend `json:"mend,omitempty"`
+	Trace   *Where     `json:"trace,omitempty"` // the trace that shows it
 
 	id   findingID
 	keys []string // of its causes
@@ -69,13 +69,13 @@ func LevelOf(code string) Level {
 }
 
 // joinMends brings two mends together; where both change the same line, the first holds.
-func joinMends(a, b *trace.Mend) *trace.Mend {
+func joinMends(a, b *flow.Mend) *flow.Mend {
 	for _, line := range b.Remove {
 		if slices.Contains(a.Remove, line) {
 			return a
 		}
 	}
-	out := &trace.Mend{Remove: slices.Concat(a.Remove, b.Remove), Add: slices.Clone(a.Add)}
+	out := &flow.Mend{Remove: slices.Concat(a.Remove, b.Remove), Add: slices.Clone(a.Add)}
 	for _, line := range b.Add {
 		if !slices.Contains(out.Add, line) {
 			out.Add = append(out.Add, line)

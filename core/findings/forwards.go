@@ -103,8 +103,8 @@ func (c *check) takenFrom(p *model.Place, s *model.Socket) {
 		return
 	}
 	var by []estate.Record
-	for _, leg := range p.Legs {
-		for _, a := range leg.Addrs {
+	for _, attachment := range p.Attachments {
+		for _, a := range attachment.Addrs {
 			if !s.Takes(a, false) {
 				continue
 			}
@@ -133,7 +133,7 @@ func (c *check) takerAt(p *model.Place, s *model.Socket, a netip.Addr) *model.Fo
 		bound := rec.Bind.Addr == a || !rec.Bind.Addr.IsValid() && slices.Contains(c.m.OuterAddrs(p, a.Is6()), a)
 		all := rec.Bind.Transport&s.Record.Bind.Transport == s.Record.Bind.Transport && f.From.Any && s.Ports.Subtract(f.Ports).IsEmpty() &&
 			(rec.Pool != "" || rec.To.Addr.Is6() == a.Is6())
-		everywhere := rec.Inside || rec.Hairpin || !slices.ContainsFunc(p.Legs, func(l model.Leg) bool { return !c.m.Outer(p, l.Net) })
+		everywhere := rec.Inside || rec.Hairpin || !slices.ContainsFunc(p.Attachments, func(l model.Attachment) bool { return !c.m.Outer(p, l.Net) })
 		if bound && all && everywhere && !toItself(p, f, s) {
 			return f
 		}

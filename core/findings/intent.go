@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"steady-compass/core/estate"
+	"steady-compass/core/flow"
 	"steady-compass/core/model"
 	"steady-compass/core/trace"
 )
@@ -26,16 +27,16 @@ type broken struct {
 }
 
 // hold notes whether paths do what an intent says.
-func (c *check) hold(a *aim, key trace.PortKey, from trace.Vantage, paths []trace.Path) {
+func (c *check) hold(a *aim, key flow.PortKey, from flow.Vantage, paths []trace.Path) {
 	for i := range paths {
 		p := &paths[i]
-		wrong := slices.ContainsFunc(p.Breaks, func(b trace.Break) bool { return b.Code == "path.wrong-place" })
+		wrong := slices.ContainsFunc(p.Breaks, func(b flow.Break) bool { return b.Code == "path.wrong-place" })
 		switch {
-		case p.Outcome == trace.Undecided:
+		case p.Outcome == flow.Undecided:
 			a.unsure = append(a.unsure, broken{p, from.Word, keyWord(key)})
-		case !p.Outcome.Good() && (p.Outcome != trace.Outside || c.isOurs(a.intent.Reaching)) || wrong:
+		case !p.Outcome.Good() && (p.Outcome != flow.Outside || c.isOurs(a.intent.Reaching)) || wrong:
 			a.broken = append(a.broken, broken{p, from.Word, keyWord(key)})
-		case a.intent.Guarded && p.Outcome == trace.Arrives && !p.Guarded():
+		case a.intent.Guarded && p.Outcome == flow.Arrives && !p.Guarded():
 			a.bare = append(a.bare, broken{p, from.Word, keyWord(key)})
 		}
 	}
@@ -82,7 +83,7 @@ func (c *check) aim(a *aim) {
 // notKnown is what is not written down, for which it cannot be told how a path ends, and the records that stand there.
 func notKnown(p *trace.Path) (string, []string) {
 	for i := range p.Steps {
-		if s := &p.Steps[i]; s.Verdict == trace.Unsettled {
+		if s := &p.Steps[i]; s.Verdict == flow.Unsettled {
 			return s.Why, s.Records
 		}
 	}
@@ -103,7 +104,7 @@ func waysOf(list []broken, ends bool) string {
 	for _, b := range list {
 		w := fmt.Sprintf("port %s from %s", b.port, b.from)
 		switch {
-		case ends && b.path.Outcome == trace.Outside:
+		case ends && b.path.Outcome == flow.Outside:
 			w += " leads to somebody else's"
 		case ends && b.path.Outcome.Good():
 			w += " ends elsewhere than at " + *b.path.Intended
@@ -121,8 +122,8 @@ func waysOf(list []broken, ends bool) string {
 }
 
 // unmetMend is all that stops the paths of an intent, mended at once; nil where one of them is not known how.
-func unmetMend(list []broken) *trace.Mend {
-	var out *trace.Mend
+func unmetMend(list []broken) *flow.Mend {
+	var out *flow.Mend
 	for _, b := range list {
 		if len(b.path.Breaks) == 0 {
 			return nil
@@ -135,7 +136,7 @@ func unmetMend(list []broken) *trace.Mend {
 				return nil
 			}
 			if out == nil {
-				out = &trace.Mend{Remove: slices.Clone(brk.Mend.Remove), Add: slices.Clone(brk.Mend.Add)}
+				out = &flow.Mend{Remove: slices.Clone(brk.Mend.Remove), Add: slices.Clone(brk.Mend.Add)}
 			} else {
 				out = joinMends(out, brk.Mend)
 			}
@@ -145,8 +146,8 @@ func unmetMend(list []broken) *trace.Mend {
 }
 
 // guarding gives the sites that let anybody in the guard that another site of their service has.
-func (c *check) guarding(list []broken) *trace.Mend {
-	mend := &trace.Mend{Remove: []string{}, Add: []string{}}
+func (c *check) guarding(list []broken) *flow.Mend {
+	mend := &flow.Mend{Remove: []string{}, Add: []string{}}
 	for _, b := range list {
 		site := b.path.Site()
 		if site == nil {

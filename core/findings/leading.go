@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"steady-compass/core/estate"
+	"steady-compass/core/flow"
 	"steady-compass/core/model"
 	"steady-compass/core/netset"
 	"steady-compass/core/trace"
@@ -27,7 +28,7 @@ func (c *check) ownSake() {
 				c.add(Finding{
 					Code: "path.listen-address", Subject: fmt.Sprintf("%s:%s", s.Record.Place, first(s.Record.Bind.Ports)), Records: lines(s.Record),
 					Why:  fmt.Sprintf("%s is bound to %s, which %s does not hold.", s.Record.Service, a, p.Name),
-					Mend: &trace.Mend{Remove: lines(s.Record), Add: lines(estate.With(s.Record, func(l *estate.Listen) { l.Bind.Addr = netip.Addr{} }))},
+					Mend: &flow.Mend{Remove: lines(s.Record), Add: lines(estate.With(s.Record, func(l *estate.Listen) { l.Bind.Addr = netip.Addr{} }))},
 				})
 			}
 		}
@@ -46,8 +47,8 @@ func first(p estate.Ports) string {
 }
 
 func (c *check) blockAt(p *model.Place, a netip.Addr) bool {
-	for _, leg := range p.Legs {
-		for _, b := range leg.Blocks {
+	for _, attachment := range p.Attachments {
+		for _, b := range attachment.Blocks {
 			if b.Contains(a) {
 				return true
 			}
@@ -62,7 +63,7 @@ func (c *check) forward(p *model.Place, f *model.Forward) {
 	if a := rec.Bind.Addr; a.IsValid() && !p.Answers(a) && !c.blockAt(p, a) {
 		found := Finding{Code: "path.forward-address", Subject: subject, Records: lines(rec), Why: fmt.Sprintf("The forward is for %s, which %s does not answer for.", a, p.Name)}
 		if outer := c.m.OuterAddrs(p, a.Is6()); len(outer) == 1 {
-			found.Mend = &trace.Mend{Remove: lines(rec), Add: lines(estate.With(rec, func(n *estate.Forward) { n.Bind.Addr = outer[0] }))}
+			found.Mend = &flow.Mend{Remove: lines(rec), Add: lines(estate.With(rec, func(n *estate.Forward) { n.Bind.Addr = outer[0] }))}
 		}
 		c.add(found)
 	}
@@ -91,14 +92,14 @@ func (c *check) forward(p *model.Place, f *model.Forward) {
 }
 
 // nearestTarget leads a forward that reaches nobody to the only machine on its side of the internet that listens on its ports.
-func (c *check) nearestTarget(router *model.Place, rec *estate.Forward) *trace.Mend {
+func (c *check) nearestTarget(router *model.Place, rec *estate.Forward) *flow.Mend {
 	inner := rec.To.Ports
 	if rec.To.Kept() {
 		inner = rec.Bind.Ports
 	}
 	var found netip.Addr
 	for _, p := range c.m.Places {
-		if p.IsContainer() || p.Outside || p.Island != router.Island {
+		if p.IsContainer() || p.Outside || p.Segment != router.Segment {
 			continue
 		}
 		takes := false
@@ -111,9 +112,9 @@ func (c *check) nearestTarget(router *model.Place, rec *estate.Forward) *trace.M
 		if !takes {
 			continue
 		}
-		for _, leg := range p.Legs {
-			for _, a := range leg.Addrs {
-				if !leg.Gateway && a.Is6() == rec.To.Addr.Is6() {
+		for _, attachment := range p.Attachments {
+			for _, a := range attachment.Addrs {
+				if !attachment.Gateway && a.Is6() == rec.To.Addr.Is6() {
 					if found.IsValid() {
 						return nil
 					}
@@ -125,7 +126,7 @@ func (c *check) nearestTarget(router *model.Place, rec *estate.Forward) *trace.M
 	if !found.IsValid() {
 		return nil
 	}
-	return &trace.Mend{Remove: lines(rec), Add: lines(estate.With(rec, func(n *estate.Forward) { n.To.Addr = found }))}
+	return &flow.Mend{Remove: lines(rec), Add: lines(estate.With(rec, func(n *estate.Forward) { n.To.Addr = found }))}
 }
 
 // leadsTo looks at what stands on the ports that a forward leads to.
@@ -134,9 +135,9 @@ func (c *check) leadsTo(subject string, rec estate.Record, p *model.Place, to ne
 		return
 	}
 	var open, loopback, other netset.Ports
-	stack := c.m.Places[p.Stack]
-	for i := range stack.Sockets {
-		s := &stack.Sockets[i]
+	namespace := c.m.Places[p.Namespace]
+	for i := range namespace.Sockets {
+		s := &namespace.Sockets[i]
 		switch {
 		case s.Record.Bind.Transport&outer.Transport == 0:
 			other = other.Union(s.Ports)
@@ -175,11 +176,11 @@ func (c *check) leadsTo(subject string, rec estate.Record, p *model.Place, to ne
 		case !inner.Intersect(other).IsEmpty():
 			f.Code, f.Why = "path.forward-transport", fmt.Sprintf("It leads to port %s of %s over %s, and what listens there does not speak it.", inner, p.Name, outer.Transport)
 			if fwd, ok := rec.(*estate.Forward); ok {
-				f.Mend = &trace.Mend{Remove: lines(rec), Add: lines(estate.With(fwd, func(n *estate.Forward) { n.Bind.Transport = netset.Both &^ n.Bind.Transport }))}
+				f.Mend = &flow.Mend{Remove: lines(rec), Add: lines(estate.With(fwd, func(n *estate.Forward) { n.Bind.Transport = netset.Both &^ n.Bind.Transport }))}
 			}
 		}
 		if f.Mend == nil && !c.t.Lands(p.Name) { // else it would be open to more than it is meant for
-			f.Mend = c.mendLoopback(stack, p, inner, f.Code)
+			f.Mend = c.mendLoopback(namespace, p, inner, f.Code)
 		}
 		if f.Mend == nil {
 			f.Mend = withoutPorts(rec, pairs, pair)
@@ -192,30 +193,30 @@ func (c *check) leadsTo(subject string, rec estate.Record, p *model.Place, to ne
 }
 
 // mendLoopback opens a listener or map that is bound to loopback.
-func (c *check) mendLoopback(stack, p *model.Place, inner netset.Ports, code string) *trace.Mend {
+func (c *check) mendLoopback(namespace, p *model.Place, inner netset.Ports, code string) *flow.Mend {
 	if code != "path.loopback" {
 		return nil
 	}
-	for i := range stack.Sockets {
-		if s := &stack.Sockets[i]; s.Record.Bind.Addr.IsLoopback() && !s.Ports.Intersect(inner).IsEmpty() {
-			return &trace.Mend{Remove: lines(s.Record), Add: lines(estate.With(s.Record, func(l *estate.Listen) { l.Bind.Addr = netip.Addr{} }))}
+	for i := range namespace.Sockets {
+		if s := &namespace.Sockets[i]; s.Record.Bind.Addr.IsLoopback() && !s.Ports.Intersect(inner).IsEmpty() {
+			return &flow.Mend{Remove: lines(s.Record), Add: lines(estate.With(s.Record, func(l *estate.Listen) { l.Bind.Addr = netip.Addr{} }))}
 		}
 	}
 	for _, m := range p.Maps {
 		if m.Record.Bind.Addr.IsLoopback() && !m.Ports.Intersect(inner).IsEmpty() {
-			return &trace.Mend{Remove: lines(m.Record), Add: lines(estate.With(m.Record, func(n *estate.Map) { n.Bind.Addr = netip.Addr{} }))}
+			return &flow.Mend{Remove: lines(m.Record), Add: lines(estate.With(m.Record, func(n *estate.Map) { n.Bind.Addr = netip.Addr{} }))}
 		}
 	}
 	return nil
 }
 
 // offLine takes a line out of force, for one that leads nowhere.
-func offLine(r estate.Record) *trace.Mend {
-	return &trace.Mend{Remove: lines(r), Add: []string{}}
+func offLine(r estate.Record) *flow.Mend {
+	return &flow.Mend{Remove: lines(r), Add: []string{}}
 }
 
 // withoutPorts takes ports that lead nowhere out of a forward or a map; the whole line, where it has no others.
-func withoutPorts(r estate.Record, pairs []estate.Pair, dead estate.Pair) *trace.Mend {
+func withoutPorts(r estate.Record, pairs []estate.Pair, dead estate.Pair) *flow.Mend {
 	var outer, inner []netset.PortRange
 	for _, p := range pairs {
 		if p != dead {
@@ -241,7 +242,7 @@ func withoutPorts(r estate.Record, pairs []estate.Pair, dead estate.Pair) *trace
 	default:
 		return offLine(r)
 	}
-	return &trace.Mend{Remove: lines(r), Add: lines(next)}
+	return &flow.Mend{Remove: lines(r), Add: lines(next)}
 }
 
 func (c *check) mapping(p *model.Place, m *model.Map) {
@@ -250,7 +251,7 @@ func (c *check) mapping(p *model.Place, m *model.Map) {
 	if a := rec.Bind.Addr; a.IsValid() && !a.IsUnspecified() && !a.IsLoopback() && !p.Answers(a) {
 		c.add(Finding{
 			Code: "path.listen-address", Subject: subject, Records: lines(rec), Why: fmt.Sprintf("The map is on %s, which %s does not hold.", a, p.Name),
-			Mend: &trace.Mend{Remove: lines(rec), Add: lines(estate.With(rec, func(n *estate.Map) { n.Bind.Addr = netip.Addr{} }))},
+			Mend: &flow.Mend{Remove: lines(rec), Add: lines(estate.With(rec, func(n *estate.Map) { n.Bind.Addr = netip.Addr{} }))},
 		})
 	}
 	if m.Container == model.Nowhere {
@@ -260,10 +261,10 @@ func (c *check) mapping(p *model.Place, m *model.Map) {
 	if inside.Unlisted {
 		return
 	}
-	stack := c.m.Places[inside.Stack]
+	namespace := c.m.Places[inside.Namespace]
 	var open, all netset.Ports
-	for i := range stack.Sockets {
-		s := &stack.Sockets[i]
+	for i := range namespace.Sockets {
+		s := &namespace.Sockets[i]
 		if s.Record.Bind.Transport&rec.Bind.Transport == 0 {
 			continue
 		}
@@ -285,7 +286,7 @@ func (c *check) mapping(p *model.Place, m *model.Map) {
 		switch {
 		case !inner.Intersect(all).IsEmpty():
 			f.Code, f.Why = "path.loopback", fmt.Sprintf("It leads to port %s of %s, which listens there for itself only.", inner, inside.Name)
-			f.Mend = c.mendLoopback(stack, inside, inner, f.Code)
+			f.Mend = c.mendLoopback(namespace, inside, inner, f.Code)
 		case !open.IsEmpty():
 			f.Code, f.Why = "path.map-target", fmt.Sprintf("It leads to port %s of %s, which listens on %s.", inner, inside.Name, open)
 			f.Mend = aimMap(m, pair, open)
@@ -294,7 +295,7 @@ func (c *check) mapping(p *model.Place, m *model.Map) {
 			if f.Mend = aimMap(m, pair, all); c.t.Lands(inside.Name) { // it would be open to more than it is meant for
 				f.Mend = nil
 			} else if f.Mend != nil {
-				if opening := c.mendLoopback(stack, inside, all, "path.loopback"); opening != nil {
+				if opening := c.mendLoopback(namespace, inside, all, "path.loopback"); opening != nil {
 					f.Mend = joinMends(f.Mend, opening)
 				}
 			}
@@ -308,7 +309,7 @@ func (c *check) mapping(p *model.Place, m *model.Map) {
 
 // aimMap leads the ports of one pair of a map to where the container listens: on the outer port itself, else on the
 // only port that the map does not lead to yet.
-func aimMap(m *model.Map, wrong estate.Pair, open netset.Ports) *trace.Mend {
+func aimMap(m *model.Map, wrong estate.Pair, open netset.Ports) *flow.Mend {
 	right := wrong.From.Lo
 	if wrong.From.Len() != 1 && !wrong.Many {
 		return nil
@@ -337,5 +338,5 @@ func aimMap(m *model.Map, wrong estate.Pair, open netset.Ports) *trace.Mend {
 	if wrong.Many {
 		inner = []netset.PortRange{netset.OnePort(right)}
 	}
-	return &trace.Mend{Remove: lines(m.Record), Add: lines(estate.With(m.Record, func(n *estate.Map) { n.To.Ranges = inner }))}
+	return &flow.Mend{Remove: lines(m.Record), Add: lines(estate.With(m.Record, func(n *estate.Map) { n.To.Ranges = inner }))}
 }

@@ -133,9 +133,9 @@ func (l *listening) doorsteps(p *model.Place) []netip.Addr {
 // ownAddrs are those of a machine, its containers' gateways aside.
 func ownAddrs(p *model.Place) []netip.Addr {
 	var out []netip.Addr
-	for _, leg := range p.Legs {
-		if !leg.Gateway {
-			out = append(out, leg.Addrs...)
+	for _, attachment := range p.Attachments {
+		if !attachment.Gateway {
+			out = append(out, attachment.Addrs...)
 		}
 	}
 	return out
@@ -188,11 +188,11 @@ func recordedAddrs(m *model.Model) netset.Addrs {
 	}
 	var held []netip.Addr
 	for _, p := range m.Places {
-		for _, leg := range p.Legs {
-			if n := m.Networks[leg.Net]; !n.Container() || n.Routed() {
-				held = append(held, leg.Addrs...)
+		for _, attachment := range p.Attachments {
+			if n := m.Networks[attachment.Net]; !n.Container() || n.Routed() {
+				held = append(held, attachment.Addrs...)
 			}
-			for _, b := range leg.Blocks {
+			for _, b := range attachment.Blocks {
 				sets = append(sets, netset.PrefixesOf(b))
 			}
 		}
@@ -226,9 +226,9 @@ func (l *listening) own(p *model.Place, a netip.Addr) behind {
 	return b
 }
 
-// sockets adds the listeners of a stack on one of its addresses; one for the stack itself only is there all the same.
-func (l *listening) sockets(b *behind, stack *model.Place, a netip.Addr) {
-	b.listeners(stack, func(s *model.Socket) bool { return s.Takes(a, false) || s.Record.Bind.Addr.IsLoopback() })
+// sockets adds the listeners of a namespace on one of its addresses; one for the namespace itself only is there all the same.
+func (l *listening) sockets(b *behind, namespace *model.Place, a netip.Addr) {
+	b.listeners(namespace, func(s *model.Socket) bool { return s.Takes(a, false) || s.Record.Bind.Addr.IsLoopback() })
 }
 
 func (l *listening) inContainer(mp *model.Map) behind {
@@ -241,7 +241,7 @@ func (l *listening) inContainer(mp *model.Map) behind {
 
 func (l *listening) container(c *model.Place) behind {
 	b := behind{all: c.Unlisted}
-	b.listeners(l.m.Places[c.Stack], func(*model.Socket) bool { return true })
+	b.listeners(l.m.Places[c.Namespace], func(*model.Socket) bool { return true })
 	return b
 }
 
@@ -310,7 +310,7 @@ func (l *lookout) inside(p *model.Place, rule *model.Rule) (*model.Place, *model
 		c := l.m.Places[id]
 		has := l.container(c)
 		named := has.of(t).Intersect(rule.Ports)
-		if c.Stack != id || named.IsEmpty() {
+		if c.Namespace != id || named.IsEmpty() {
 			continue
 		}
 		var there behind
@@ -331,7 +331,7 @@ func (l *lookout) use(p *model.Place, hook model.Hook, f *model.Filter, rule *mo
 	switch {
 	case rec.Entering != "" && hook == model.Output:
 		return use{why: fmt.Sprintf("What %s makes itself comes in by no network: a line with `entering` never takes any of it.", p.Name)}
-	case rec.Leaving != "" && (hook == model.Arriving || hook == model.Input):
+	case rec.Leaving != "" && (hook == model.Prerouting || hook == model.Input):
 		return use{why: fmt.Sprintf("Where a filter is %s it is not known yet by which network a flow leaves: a line with `leaving` never takes any.", hookWord(hook))}
 	case hook != model.Output && !rule.From.Any && len(rule.From.Float) == 0 && !l.asks(p, rule.From.Set):
 		return use{why: fmt.Sprintf("Nothing recorded has an address in %s.", whom(rec.From))}
@@ -345,8 +345,8 @@ func (l *lookout) use(p *model.Place, hook model.Hook, f *model.Filter, rule *mo
 	if rec.Ports.Any {
 		what = "any port"
 	}
-	for _, other := range []model.Hook{model.Input, model.Through} {
-		if other == hook || hook == model.Arriving {
+	for _, other := range []model.Hook{model.Input, model.Forwarding} {
+		if other == hook || hook == model.Prerouting {
 			continue
 		}
 		if there := l.met(p, other, f); !there.all && !there.ports.Intersect(rule.Ports).IsEmpty() && !rec.Ports.Any {
@@ -356,7 +356,7 @@ func (l *lookout) use(p *model.Place, hook model.Hook, f *model.Filter, rule *mo
 	switch {
 	case len(rec.To) > 0:
 		return use{why: fmt.Sprintf("Nothing listens on %s at %s, as far as flows that filters %s of %s meet lead there.", what, whom(rec.To), hookWord(hook), p.Name)}
-	case hook == model.Input || hook == model.Arriving && !p.Router:
+	case hook == model.Input || hook == model.Prerouting && !p.Router:
 		why := fmt.Sprintf("Nothing on %s listens on %s.", p.Name, what)
 		switch c, mp := l.inside(p, rule); {
 		case mp != nil:
@@ -371,7 +371,9 @@ func (l *lookout) use(p *model.Place, hook model.Hook, f *model.Filter, rule *mo
 
 // asks says whether anything recorded may be seen at a machine to ask from a set of addresses.
 func (l *listening) asks(p *model.Place, set netset.Addrs) bool {
-	return set.Overlaps(l.recorded) || slices.ContainsFunc(p.Legs, func(leg model.Leg) bool { return leg.Gateway && l.m.Networks[leg.Net].Set.Overlaps(set) })
+	return set.Overlaps(l.recorded) || slices.ContainsFunc(p.Attachments, func(attachment model.Attachment) bool {
+		return attachment.Gateway && l.m.Networks[attachment.Net].Set.Overlaps(set)
+	})
 }
 
 func hookWord(h model.Hook) string { return "`" + h.String() + "`" }
@@ -381,13 +383,13 @@ func hookWord(h model.Hook) string { return "`" + h.String() + "`" }
 func (l *lookout) met(p *model.Place, hook model.Hook, f *model.Filter) use {
 	anywhere := model.Match{Any: true, Set: netset.Everything()}
 	from := anywhere
-	if hook == model.Through {
+	if hook == model.Forwarding {
 		from = model.Match{Set: l.m.Internet} // what comes in, not what may leave
 	}
 	b := l.behind(p, hook, f, from, anywhere)
-	if hook == model.Through {
-		for _, leg := range p.Legs { // what its own forwards and maps lead on
-			for _, a := range leg.Addrs {
+	if hook == model.Forwarding {
+		for _, attachment := range p.Attachments { // what its own forwards and maps lead on
+			for _, a := range attachment.Addrs {
 				for _, mp := range p.Maps {
 					if bindsOn(mp.Record.Bind.Addr, a) {
 						b.add(mp.Record.Bind.Transport, mp.Ports)
@@ -408,7 +410,7 @@ func (l *lookout) behind(p *model.Place, hook model.Hook, f *model.Filter, from,
 	l.look(p.ID)
 	v4, v6 := f.Record.Family != "ipv6", f.Record.Family != "ipv4"
 	outside := !from.Any && !from.Set.IsEmpty() && l.m.Internet.Covers(from.Set)
-	self := hook == model.Arriving || hook == model.Input || hook == model.Output && f.Record.LoopbackToo
+	self := hook == model.Prerouting || hook == model.Input || hook == model.Output && f.Record.LoopbackToo
 	key := listeningKey{p.ID, hook, v4, v6, outside, f.Record.LoopbackToo, to.Any, to.Set, netset.Addrs{}}
 	if self { // whom a port relay takes flows of hangs on who they are
 		key.from = from.Set
@@ -431,14 +433,14 @@ func (l *lookout) behind(p *model.Place, hook model.Hook, f *model.Filter, from,
 		b.join(d)
 	}
 	if self {
-		for _, leg := range p.Legs {
-			for _, a := range leg.Addrs {
+		for _, attachment := range p.Attachments {
+			for _, a := range attachment.Addrs {
 				if !seen(a) {
 					continue
 				}
 				d := behind{all: p.Unlisted}
 				switch hook {
-				case model.Arriving:
+				case model.Prerouting:
 					for _, at := range l.at.Of(a) {
 						if at.place == p.ID {
 							d = at.behind
@@ -455,7 +457,7 @@ func (l *lookout) behind(p *model.Place, hook model.Hook, f *model.Filter, from,
 				take(a, d)
 			}
 		}
-		if hook == model.Arriving {
+		if hook == model.Prerouting {
 			for _, f := range p.Forwards { // on addresses that it does not hold
 				if a := f.Record.Bind.Addr; a.IsValid() && !p.Owns(a) && seen(a) {
 					for _, at := range l.at.Of(a) {
@@ -472,27 +474,27 @@ func (l *lookout) behind(p *model.Place, hook model.Hook, f *model.Filter, from,
 			l.others(p, to, seen, take)
 		}
 	}
-	if hook != model.Input && hook != model.Arriving {
+	if hook != model.Input && hook != model.Prerouting {
 		for _, id := range p.Containers {
 			c := l.m.Places[id]
-			if c.Stack != c.ID {
+			if c.Namespace != c.ID {
 				continue
 			}
-			for _, leg := range c.Legs {
-				if !l.guarded(p, hook, f, leg.Net) {
+			for _, attachment := range c.Attachments {
+				if !l.guarded(p, hook, f, attachment.Net) {
 					continue
 				}
-				if leg.Float() && (to.Any || slices.Contains(to.Float, c.ID) || to.Set.Overlaps(l.m.Networks[leg.Net].Free)) {
+				if attachment.Float() && (to.Any || slices.Contains(to.Float, c.ID) || to.Set.Overlaps(l.m.Networks[attachment.Net].Free)) {
 					b.join(l.container(c))
 				}
-				for _, a := range leg.Addrs {
+				for _, a := range attachment.Addrs {
 					if seen(a) {
 						b.join(l.container(c))
 					}
 				}
 			}
 		}
-		if len(l.m.Places) > 0 && hook == model.Departing && !outside && (to.Any || to.Set.Overlaps(l.m.Internet)) && l.leadsOut(p, v6 && !v4) {
+		if len(l.m.Places) > 0 && hook == model.Postrouting && !outside && (to.Any || to.Set.Overlaps(l.m.Internet)) && l.leadsOut(p, v6 && !v4) {
 			b.all = true // what its containers ask for
 		}
 	}
@@ -505,7 +507,7 @@ func (l *lookout) behind(p *model.Place, hook model.Hook, f *model.Filter, from,
 // guarded says whether flows into a container network of a machine meet its filters on a hook.
 func (l *listening) guarded(p *model.Place, hook model.Hook, f *model.Filter, net model.NetID) bool {
 	n := l.m.Networks[net]
-	return hook != model.Through || f.Record.GuardsContainers || n.Routed() || n.Record != nil && n.Record.Filtered
+	return hook != model.Forwarding || f.Record.GuardsContainers || n.Routed() || n.Record != nil && n.Record.Filtered
 }
 
 // relayed adds the maps that a machine's port relay takes, whose outer ports its input filters meet: in a family that the
@@ -516,7 +518,7 @@ func (l *listening) relayed(b *behind, p *model.Place, a netip.Addr, from model.
 			continue
 		}
 		net := l.m.Networks[mp.Net]
-		own := !from.Any && (slices.ContainsFunc(from.Float, func(c model.PlaceID) bool { return l.m.Places[c].Leg(mp.Net) != nil }) || !from.Set.IsEmpty() && net.Set.Overlaps(from.Set))
+		own := !from.Any && (slices.ContainsFunc(from.Float, func(c model.PlaceID) bool { return l.m.Places[c].Attachment(mp.Net) != nil }) || !from.Set.IsEmpty() && net.Set.Overlaps(from.Set))
 		if !net.Family(a.Is6()) || own {
 			b.add(mp.Record.Bind.Transport, mp.Ports)
 		}

@@ -3,13 +3,15 @@ package findings
 import (
 	"slices"
 
+	"steady-compass/core/flow"
+	"steady-compass/core/memo"
 	"steady-compass/core/trace"
 )
 
 // Loss is a walk that ended as it is meant to, and no longer does.
 type Loss struct {
 	Where
-	Now trace.Outcome
+	Now flow.Outcome
 }
 
 // Lost are the walks that ended as they are meant to before an edit, and after it no longer do: branch by branch, each asked
@@ -34,7 +36,7 @@ func Lost(before, after *Checked) []Loss {
 }
 
 func (x *Checked) lost(was *walk) (Loss, bool) {
-	loss := Loss{Where: Where{was.label, was.from.Word}, Now: trace.Unresolved}
+	loss := Loss{Where: Where{was.label, was.from.Word}, Now: flow.Unresolved}
 	kept := map[branch]bool{} // the branches of which some path was as meant
 	var first *trace.Path
 	for i := range was.paths {
@@ -56,7 +58,7 @@ func (x *Checked) lost(was *walk) (Loss, bool) {
 	if err != nil {
 		return loss, true
 	}
-	now := x.t.TraceReading(target.AsSpokenBy(first), was.key, from, &trace.Reads{})
+	now := x.t.TraceReading(target.AsSpokenBy(first), was.key, from, &memo.Reads{})
 	for b := range kept {
 		good, bad := 0, 0
 		for i := range now {
@@ -90,5 +92,5 @@ func branchOf(p *trace.Path) branch { return branch{p.Family, p.URLPath} }
 
 // asMeant says whether a path gets where it is meant to.
 func asMeant(p *trace.Path) bool {
-	return p.Outcome.Good() && !slices.ContainsFunc(p.Breaks, func(b trace.Break) bool { return b.Code == "path.wrong-place" })
+	return p.Outcome.Good() && !slices.ContainsFunc(p.Breaks, func(b flow.Break) bool { return b.Code == "path.wrong-place" })
 }

@@ -9,16 +9,17 @@ import (
 
 	"steady-compass/core/codes"
 	"steady-compass/core/estate"
-	"steady-compass/core/trace"
+	"steady-compass/core/flow"
+	"steady-compass/core/serve"
 )
 
-func mend(remove, add string) *trace.Mend {
-	return &trace.Mend{Remove: strings.Fields(remove), Add: strings.Fields(add)}
+func mend(remove, add string) *flow.Mend {
+	return &flow.Mend{Remove: strings.Fields(remove), Add: strings.Fields(add)}
 }
 
 // TestMerged: what is found more than once is one finding: the first says why, and takes in the records and mends of the others.
 func TestMerged(t *testing.T) {
-	f := func(code, subject, records string, m *trace.Mend) *Finding {
+	f := func(code, subject, records string, m *flow.Mend) *Finding {
 		return Finding{Code: code, Subject: subject, Why: records, Records: strings.Fields(records), Mend: m}.made()
 	}
 	for _, c := range []struct {
@@ -183,14 +184,14 @@ func TestHandedBy(t *testing.T) {
 	site := func(name string, guard string) *estate.Site {
 		return estate.Made(&estate.Site{Service: "front", Names: []string{name}, Files: estate.Files{Served: true}, Guard: estate.Guard{Text: guard}})
 	}
-	fronts := []*trace.Front{
+	fronts := []*serve.Front{
 		{Place: "edge", Port: 443, TLS: true, Site: site("b.example", "")},
 		{Place: "edge", Port: 443, TLS: true, Site: site("a.example", "")},
 		{Place: "away", Port: 80, Site: site("c.example", "")},
 		{Place: "edge", Port: 443, TLS: true, Site: site("z.example", "the door")},
 		{Place: "away", Port: 80, Site: site("y.example", "the door")},
 	}
-	meet := func(list []*trace.Front) backend {
+	meet := func(list []*serve.Front) backend {
 		var b backend
 		for _, f := range list {
 			b.handedBy(f, f.Site.Guard != (estate.Guard{}), f.Place)
@@ -204,7 +205,7 @@ func TestHandedBy(t *testing.T) {
 		if b := meet(list); b.front.Site.Names[0] != "y.example" || !b.guarded || !slices.Equal(b.fronts, []string{"away", "edge"}) {
 			t.Fatalf("%s of %q stands for all, guarded %v", b.front.Site.Names[0], b.fronts, b.guarded)
 		}
-		open := slices.DeleteFunc(list, func(f *trace.Front) bool { return f.Site.Guard != (estate.Guard{}) })
+		open := slices.DeleteFunc(list, func(f *serve.Front) bool { return f.Site.Guard != (estate.Guard{}) })
 		if b := meet(open); b.front.Site.Names[0] != "c.example" || b.guarded {
 			t.Fatalf("%s stands for those that ask nobody in, guarded %v", b.front.Site.Names[0], b.guarded)
 		}

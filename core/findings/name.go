@@ -9,9 +9,12 @@ import (
 	"strings"
 
 	"steady-compass/core/estate"
+	"steady-compass/core/flow"
+	"steady-compass/core/memo"
 	"steady-compass/core/model"
 	"steady-compass/core/names"
 	"steady-compass/core/netset"
+	"steady-compass/core/serve"
 	"steady-compass/core/trace"
 )
 
@@ -48,7 +51,7 @@ func (c *check) values(all []estate.Record, changing, held map[netip.Addr]*estat
 			c.add(Finding{
 				Code: "name.pinned", Subject: d.Owner, Records: lines(d, a),
 				Why:  fmt.Sprintf("%s is fixed to %s, an address of %s that may change; then the name is wrong until somebody notices.", d.Owner, addr, a.Hosts[0]),
-				Mend: &trace.Mend{Remove: lines(d), Add: lines(estate.With(d, func(n *estate.DNS) { n.Value, n.Dynamic = "", a.Hosts[0] }))},
+				Mend: &flow.Mend{Remove: lines(d), Add: lines(estate.With(d, func(n *estate.DNS) { n.Value, n.Dynamic = "", a.Hosts[0] }))},
 			})
 		case len(d.For) == 0 && !netset.GloballyReachable().Contains(addr):
 			if zone := c.m.Names.ZoneOf(d.Owner, c.everybody()); zone != nil && len(zone.For) == 0 {
@@ -94,7 +97,7 @@ func (c *check) delegations() {
 func (c *check) unsupported(d *estate.DNS, zone *estate.Zone) {
 	switch {
 	case strings.HasPrefix(d.Owner, "*.") && slices.Contains(zone.Without, "wildcard"):
-		mend := &trace.Mend{Remove: lines(d), Add: []string{}}
+		mend := &flow.Mend{Remove: lines(d), Add: []string{}}
 		for _, n := range c.t.Names() {
 			if n.Owner || strings.Contains(n.Name, "*") {
 				continue
@@ -115,7 +118,7 @@ func (c *check) unsupported(d *estate.DNS, zone *estate.Zone) {
 			Code: "name.unsupported", Subject: d.Owner, Records: lines(d, zone),
 			Why: fmt.Sprintf("%s follows %s, and where %s is edited a zone's own name cannot: it takes addresses only.", d.Owner, d.Value, zone.Name),
 		}
-		mend := &trace.Mend{Remove: lines(d), Add: []string{}}
+		mend := &flow.Mend{Remove: lines(d), Add: []string{}}
 		v6, v4 := c.m.Names.Addresses(strings.TrimSuffix(d.Value, "."), c.everybody())
 		for _, a := range slices.Concat(v4.Addresses, v6.Addresses) {
 			if a.Addr.IsValid() {
@@ -157,7 +160,7 @@ func (c *check) staleText(d *estate.DNS, all []estate.Record, held map[netip.Add
 		}
 		if host := c.m.PlaceNamed(old.Hosts[0]); host != nil {
 			if now, ok := host.Addr(model.Internet, addr.Is6()); ok {
-				f.Mend = &trace.Mend{Remove: lines(d), Add: lines(estate.With(d, func(n *estate.DNS) {
+				f.Mend = &flow.Mend{Remove: lines(d), Add: lines(estate.With(d, func(n *estate.DNS) {
 					n.Value = addressForm.ReplaceAllStringFunc(n.Value, func(found string) string {
 						if !strings.EqualFold(found, m[0]) {
 							return found // another, though it may begin alike
@@ -198,7 +201,7 @@ func (c *check) undelegated(z *estate.Zone, zones map[string]*estate.Zone) {
 		Why: fmt.Sprintf("%s is a zone of its own, and %s does not hand it on: no NS record says who answers for it.", z.Name, parent.Name),
 	}
 	if len(servers) > 0 {
-		f.Mend = &trace.Mend{Remove: []string{}}
+		f.Mend = &flow.Mend{Remove: []string{}}
 		for _, s := range servers {
 			f.Mend.Add = append(f.Mend.Add, estate.Line(estate.With(s, func(n *estate.DNS) { n.Owner = z.Name })))
 		}
@@ -216,13 +219,13 @@ type nameKey struct {
 // namePart is what was found of it.
 type namePart struct {
 	found []*Finding
-	reads trace.Reads
+	reads memo.Reads
 }
 
 // naming is a look at names by what their records bring mail and visitors to.
 type naming struct {
 	check
-	reads trace.Reads
+	reads memo.Reads
 }
 
 // lookAtNames looks at names by where they lead.
@@ -275,7 +278,7 @@ func nameKeys(e *estate.Estate) []nameKey {
 
 // Paths are those that a check followed to a name on a port, from a vantage; what they came by is added to reads. false where it
 // followed none.
-func (x *Checked) Paths(name string, key trace.PortKey, from string, reads *trace.Reads) ([]trace.Path, bool) {
+func (x *Checked) Paths(name string, key flow.PortKey, from string, reads *memo.Reads) ([]trace.Path, bool) {
 	for _, w := range x.walksTo(name, reads) {
 		if w.key == key && w.from.Word == from {
 			return w.paths, true
@@ -285,7 +288,7 @@ func (x *Checked) Paths(name string, key trace.PortKey, from string, reads *trac
 }
 
 // walksTo are the walks to a name; what these came by is added to reads.
-func (s *survey) walksTo(name string, reads *trace.Reads) []walk {
+func (s *survey) walksTo(name string, reads *memo.Reads) []walk {
 	var out []walk
 	add := func(v *visit, known bool) {
 		if known {
@@ -328,9 +331,9 @@ func ends(paths []trace.Path, want func(*trace.Path) bool) []string {
 }
 
 // family is a name whose IPv4 and IPv6 addresses end differently.
-func (c *check) family(name string, key trace.PortKey, paths []trace.Path) {
+func (c *check) family(name string, key flow.PortKey, paths []trace.Path) {
 	of := func(family string) []string {
-		return ends(paths, func(p *trace.Path) bool { return p.Family == family && p.Outcome != trace.Undecided })
+		return ends(paths, func(p *trace.Path) bool { return p.Family == family && p.Outcome != flow.Undecided })
 	}
 	v4, v6 := of("ipv4"), of("ipv6")
 	if len(v4) == 0 || len(v6) == 0 || slices.Equal(v4, v6) {
@@ -348,7 +351,7 @@ func (c *check) family(name string, key trace.PortKey, paths []trace.Path) {
 }
 
 // wildcardCatches is a wildcard whose unknown names reach a default site.
-func (c *check) wildcardCatches(name string, key trace.PortKey, paths []trace.Path) {
+func (c *check) wildcardCatches(name string, key flow.PortKey, paths []trace.Path) {
 	if !strings.HasPrefix(name, "*.") {
 		return
 	}
@@ -399,7 +402,7 @@ func (c *naming) split(name string) {
 				continue
 			}
 			var records []estate.Record
-			for _, from := range []trace.Vantage{w.from, v} {
+			for _, from := range []flow.Vantage{w.from, v} {
 				for _, t := range []string{"A", "AAAA"} {
 					for _, l := range c.t.Answer(name, t, from).Links {
 						records = append(records, l.Record)
@@ -437,7 +440,7 @@ func (c *naming) mail(d *estate.DNS) {
 	c.exchanger(d, target, internet)
 }
 
-func (c *naming) exchanger(d *estate.DNS, target string, internet trace.Vantage) {
+func (c *naming) exchanger(d *estate.DNS, target string, internet flow.Vantage) {
 	v6, v4 := c.m.Names.Addresses(target, c.everybody())
 	c.reads.Asked(slices.Concat(v6.Chain, v4.Chain)...)
 	f := Finding{Code: "name.mail", Subject: d.Owner, Records: lines(d), Trace: &Where{target + ":25", "internet"}}
@@ -453,7 +456,7 @@ func (c *naming) exchanger(d *estate.DNS, target string, internet trace.Vantage)
 		instead = v4.Last()
 	case len(v4.Addresses)+len(v6.Addresses) > 0:
 		outcome := c.mailAt(target, internet)
-		if outcome.Good() || outcome == trace.Outside || outcome == trace.Undecided {
+		if outcome.Good() || outcome == flow.Outside || outcome == flow.Undecided {
 			return
 		}
 		f.Why = fmt.Sprintf("The mail of %s goes to %s, which takes none on port 25: %s.", d.Owner, target, outcome)
@@ -463,7 +466,7 @@ func (c *naming) exchanger(d *estate.DNS, target string, internet trace.Vantage)
 		f.Why = fmt.Sprintf("The mail of %s goes to %s, which has no address.", d.Owner, target)
 		c.reads.Everywhere()
 		for _, n := range c.t.Names() {
-			if n.Owner && trace.OneLetterOff(n.Name, target) {
+			if n.Owner && serve.OneLetterOff(n.Name, target) {
 				f.Why = fmt.Sprintf("The mail of %s goes to %s, which has no address; %s is one letter off.", d.Owner, target, n.Name)
 				instead = n.Name
 			}
@@ -471,20 +474,20 @@ func (c *naming) exchanger(d *estate.DNS, target string, internet trace.Vantage)
 	}
 	if instead != "" && c.mailAt(instead, internet).Good() {
 		preference, _, _ := strings.Cut(d.Value, " ")
-		f.Mend = &trace.Mend{Remove: lines(d), Add: lines(estate.With(d, func(n *estate.DNS) { n.Value = preference + " " + instead }))}
+		f.Mend = &flow.Mend{Remove: lines(d), Add: lines(estate.With(d, func(n *estate.DNS) { n.Value = preference + " " + instead }))}
 	}
 	c.add(f)
 }
 
 // mailAt is what becomes of mail brought to a name: the best of its addresses, since senders try them all
 // (RFC 5321 §5.1).
-func (c *naming) mailAt(name string, internet trace.Vantage) trace.Outcome {
-	key := trace.PortKey{Port: 25, Transport: netset.TCP}
+func (c *naming) mailAt(name string, internet flow.Vantage) flow.Outcome {
+	key := flow.PortKey{Port: 25, Transport: netset.TCP}
 	paths := c.t.TraceReading(trace.Target{Text: name + ":25", Name: name, Port: 25, Proto: netset.TCP}, key, internet, &c.reads)
-	for _, better := range []func(trace.Outcome) bool{
-		trace.Outcome.Good,
-		func(o trace.Outcome) bool { return o == trace.Outside || o == trace.Undecided },
-		func(trace.Outcome) bool { return true },
+	for _, better := range []func(flow.Outcome) bool{
+		flow.Outcome.Good,
+		func(o flow.Outcome) bool { return o == flow.Outside || o == flow.Undecided },
+		func(flow.Outcome) bool { return true },
 	} {
 		for i := range paths {
 			if better(paths[i].Outcome) {
@@ -492,7 +495,7 @@ func (c *naming) mailAt(name string, internet trace.Vantage) trace.Outcome {
 			}
 		}
 	}
-	return trace.Unresolved
+	return flow.Unresolved
 }
 
 // nearMisses finds names that are used and that DNS does not know, one letter from one that it does.
@@ -520,7 +523,7 @@ func (s *survey) nearMisses(unresolved map[string]bool) []*Finding {
 	for _, n := range missed {
 		for _, length := range []int{len(n.Name) - 1, len(n.Name), len(n.Name) + 1} {
 			for _, near := range byLength[length] {
-				if near.Zone != n.Zone || !trace.OneLetterOff(near.Name, n.Name) || onlyDigitsDiffer(near.Name, n.Name) {
+				if near.Zone != n.Zone || !serve.OneLetterOff(near.Name, n.Name) || onlyDigitsDiffer(near.Name, n.Name) {
 					continue
 				}
 				c.add(Finding{
@@ -541,8 +544,8 @@ func onlyDigitsDiffer(a, b string) bool {
 }
 
 // respelt gives the lines that use a name the near one instead; nil where a line of that kind uses that one already.
-func respelt(n, near *trace.Name) *trace.Mend {
-	mend := &trace.Mend{Remove: []string{}, Add: []string{}}
+func respelt(n, near *trace.Name) *flow.Mend {
+	mend := &flow.Mend{Remove: []string{}, Add: []string{}}
 	for _, line := range n.Records {
 		kind, _, _ := strings.Cut(line, " ")
 		if slices.ContainsFunc(near.Records, func(other string) bool { return strings.HasPrefix(other, kind+" ") }) {
@@ -606,12 +609,12 @@ func withoutWWW(parts []*namePart, unresolved map[string]bool) []*Finding {
 }
 
 // withWWW gives a name's www everything that the name itself has: a record, its sites, its certificates, its intents.
-func (c *naming) withWWW(apex, www string, intents []*estate.Intent) *trace.Mend {
+func (c *naming) withWWW(apex, www string, intents []*estate.Intent) *flow.Mend {
 	alias := &estate.DNS{Owner: www, Type: "CNAME", Value: apex, TTL: estate.NotGiven, Every: estate.NotGiven}
 	if estate.Complete(alias) != nil {
 		return nil
 	}
-	mend := &trace.Mend{Remove: []string{}, Add: lines(alias)}
+	mend := &flow.Mend{Remove: []string{}, Add: lines(alias)}
 	swap := func(old, next estate.Record) {
 		mend.Remove, mend.Add = append(mend.Remove, estate.Line(old)), append(mend.Add, estate.Line(next))
 	}

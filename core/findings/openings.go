@@ -7,14 +7,16 @@ import (
 
 	"steady-compass/core/carry"
 	"steady-compass/core/estate"
+	"steady-compass/core/exposure"
+	"steady-compass/core/memo"
 	"steady-compass/core/model"
 	"steady-compass/core/parallel"
-	"steady-compass/core/trace"
+	"steady-compass/core/serve"
 )
 
 // seen is something open, from one vantage.
 type seen struct {
-	*trace.Open
+	*exposure.Open
 	from string
 }
 
@@ -22,7 +24,7 @@ type seen struct {
 type noted struct {
 	seen
 	code, subject string
-	front         *trace.Front // of a backend that is reached around it
+	front         *serve.Front // of a backend that is reached around it
 	guarded       bool
 	intent        *estate.Intent
 	some          bool // the other family lets in some
@@ -33,7 +35,7 @@ func (n *noted) key() [2]string { return [2]string{n.code, n.subject} }
 // doorway is an address at which something is open, as it is seen from a vantage.
 type doorway struct {
 	from string
-	at   *trace.OpenAt
+	at   *exposure.OpenAt
 }
 
 // doorwayPart is what is wrong with what is open there.
@@ -47,14 +49,14 @@ type doorwayPart struct {
 type opening struct {
 	code, subject string
 	seen          []seen
-	front         *trace.Front
+	front         *serve.Front
 	guarded       bool
 	intent        *estate.Intent
 	some          bool
 
 	finding Finding
 	places  []model.PlaceID // where it lands, and the machines entered
-	reads   trace.Reads     // what the finding comes of besides
+	reads   memo.Reads      // what the finding comes of besides
 	beside  bool            // and all else that is open at its place
 	tried   []string        // and whether filters have these names
 }
@@ -65,7 +67,7 @@ type exposed struct {
 	machines map[model.PlaceID][]noted // what each lets in from the internet in one family and not in the other
 	openings carry.Map[[2]string, *opening]
 	filters  map[string]bool // the names that filters have
-	fronted  *trace.Fronted
+	fronted  *exposure.Fronted
 }
 
 // expose finds what is open and not meant to be, from internet and every recorded network.
@@ -138,8 +140,8 @@ func (s *survey) expose(before *exposed, e edit) (*exposed, turn) {
 }
 
 // lookAround gives the addresses at which something is open, from each vantage in turn.
-func (s *survey) lookAround(fronted *trace.Fronted) []doorway {
-	views := parallel.Map(s.ctx, len(s.m.Networks), func(i int) []*trace.OpenAt {
+func (s *survey) lookAround(fronted *exposure.Fronted) []doorway {
+	views := parallel.Map(s.ctx, len(s.m.Networks), func(i int) []*exposure.OpenAt {
 		v, err := s.t.VantageNamed(s.m.Networks[i].Name)
 		switch {
 		case err != nil:
@@ -166,13 +168,13 @@ func (s *survey) lookAround(fronted *trace.Fronted) []doorway {
 func (s *survey) lookInto(d doorway) *doorwayPart {
 	l := &looking{survey: s, from: d.from, meant: map[string]bool{}}
 	x := &doorwayPart{doorway: d}
-	lands := func(e *trace.Open) {
+	lands := func(e *exposure.Open) {
 		if p := s.m.PlaceNamed(e.Place); p != nil && !slices.Contains(x.lands, p.ID) {
 			x.lands = append(x.lands, p.ID)
 		}
 	}
 	for i := range d.at.Open {
-		if e := &d.at.Open[i]; e.Intent != trace.None {
+		if e := &d.at.Open[i]; e.Intent != exposure.None {
 			l.meant[doorKey(e)] = true
 		}
 	}
@@ -189,8 +191,8 @@ func (s *survey) lookInto(d doorway) *doorwayPart {
 }
 
 // entries is all that is open on some machines from the internet.
-func (x *exposed) entries(m *model.Model, machines map[model.PlaceID]bool) map[model.PlaceID][]*trace.Open {
-	out := map[model.PlaceID][]*trace.Open{}
+func (x *exposed) entries(m *model.Model, machines map[model.PlaceID]bool) map[model.PlaceID][]*exposure.Open {
+	out := map[model.PlaceID][]*exposure.Open{}
 	for id := range machines {
 		out[id] = nil
 	}
@@ -235,7 +237,7 @@ func (x *exposed) workedOut(s *survey, wanted map[[2]string]*opening) []*opening
 	reach := sync.OnceValue(func() reached { return x.reach() })
 	parallel.Map(s.ctx, len(all), func(i int) struct{} {
 		for n := range all[i].seen {
-			all[i].reads.Opened(s.m, all[i].seen[n].Open)
+			all[i].seen[n].Open.Read(s.m, &all[i].reads)
 		}
 		c := opened{check{survey: *s}, all[i], reach, x.filters}
 		all[i].finding = c.finding()

@@ -7,10 +7,10 @@ import (
 	"strings"
 
 	"steady-compass/core/estate"
+	"steady-compass/core/flow"
 	"steady-compass/core/model"
 	"steady-compass/core/netset"
 	"steady-compass/core/rules"
-	"steady-compass/core/trace"
 )
 
 // standing is a filter, and the machines on which its rules mean the same.
@@ -288,13 +288,13 @@ func (c *check) unused(f *model.Filter, rule *model.Rule, u use) {
 	c.add(Finding{
 		Code: "order.unused", Subject: estate.Line(rec), Records: lines(rec),
 		Why:  fmt.Sprintf("Nothing listens on %s behind this line.", portWords(idle, rec.Ports.Transport)),
-		Mend: &trace.Mend{Remove: lines(rec), Add: []string{estate.LineAt(shorter, rule.Place)}},
+		Mend: &flow.Mend{Remove: lines(rec), Add: []string{estate.LineAt(shorter, rule.Place)}},
 	})
 }
 
 // everyLine takes a line out of a filter, as often as it stands there.
-func everyLine(f *model.Filter, rec *estate.Rule) *trace.Mend {
-	mend := &trace.Mend{Remove: []string{}, Add: []string{}}
+func everyLine(f *model.Filter, rec *estate.Rule) *flow.Mend {
+	mend := &flow.Mend{Remove: []string{}, Add: []string{}}
 	for _, r := range f.Rules {
 		if line := estate.Line(r.Record); line == estate.Line(rec) {
 			mend.Remove = append(mend.Remove, line)
@@ -351,11 +351,11 @@ func (b *behind) add(t netset.Transport, ports netset.Ports) {
 	}
 }
 
-// listeners adds the ports of some of a stack's sockets.
-func (b *behind) listeners(stack *model.Place, which func(*model.Socket) bool) {
+// listeners adds the ports of some of a namespace's sockets.
+func (b *behind) listeners(namespace *model.Place, which func(*model.Socket) bool) {
 	var ranges [2][]netset.PortRange
-	for i := range stack.Sockets {
-		s := &stack.Sockets[i]
+	for i := range namespace.Sockets {
+		s := &namespace.Sockets[i]
 		if !which(s) {
 			continue
 		}

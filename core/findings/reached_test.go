@@ -4,14 +4,14 @@ import (
 	"slices"
 	"testing"
 
+	"steady-compass/core/exposure"
 	"steady-compass/core/netset"
-	"steady-compass/core/trace"
 )
 
 // TestReachedFrom: who reaches a port of a place, each once, in the order of the vantages.
 func TestReachedFrom(t *testing.T) {
-	open := func(lo, hi, lands uint16, transport string) *trace.Open {
-		return &trace.Open{Place: "web", Transport: transport, Range: netset.PortRange{Lo: lo, Hi: hi}, Port: lands}
+	open := func(lo, hi, lands uint16, transport string) *exposure.Open {
+		return &exposure.Open{Place: "web", Transport: transport, Range: netset.PortRange{Lo: lo, Hi: hi}, Port: lands}
 	}
 	r := reached{"web": {
 		{open(80, 80, 80, "tcp"), "internet"},

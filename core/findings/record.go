@@ -6,12 +6,12 @@ import (
 	"strings"
 
 	"steady-compass/core/estate"
+	"steady-compass/core/flow"
 	"steady-compass/core/model"
-	"steady-compass/core/trace"
 )
 
 // respell is the line with the nearest known name in place of the unknown one.
-func respell(r estate.Record, ref estate.Ref, near string) *trace.Mend {
+func respell(r estate.Record, ref estate.Ref, near string) *flow.Mend {
 	if near == "" {
 		return nil
 	}
@@ -32,7 +32,7 @@ func respell(r estate.Record, ref estate.Ref, near string) *trace.Mend {
 	if line == estate.Line(r) {
 		return nil
 	}
-	return &trace.Mend{Remove: []string{estate.Line(r)}, Add: []string{line}}
+	return &flow.Mend{Remove: []string{estate.Line(r)}, Add: []string{line}}
 }
 
 // dated finds what was meant to be over by now.
@@ -95,10 +95,10 @@ func (c *check) sites() {
 			continue
 		}
 		why := fmt.Sprintf("Nothing listens as %s, so nobody asks this site.", s.Service)
-		var mend *trace.Mend
+		var mend *flow.Mend
 		if near := estate.Nearest(s.Service, services); near != "" {
 			why = fmt.Sprintf("Nothing listens as %s, so nobody asks this site; %s does.", s.Service, near)
-			mend = &trace.Mend{Remove: []string{estate.Line(s)}, Add: []string{estate.Line(estate.With(s, func(n *estate.Site) { n.Service = near }))}}
+			mend = &flow.Mend{Remove: []string{estate.Line(s)}, Add: []string{estate.Line(estate.With(s, func(n *estate.Site) { n.Service = near }))}}
 		}
 		for _, name := range s.Names {
 			c.add(Finding{Code: "site.unknown-service", Subject: name + ":" + sitePort(s), Records: []string{estate.Line(s)}, Why: why, Mend: mend})
@@ -135,7 +135,7 @@ func (c *check) rivals(sites []estate.Record) {
 				c.add(Finding{
 					Code: "conflict.default", Subject: subject, Records: lines(first.Record, later.Record),
 					Why:  fmt.Sprintf("%s has two default sites on one port; the first, %s, answers.", service.Name, first.Name),
-					Mend: &trace.Mend{Remove: lines(later.Record), Add: lines(estate.With(later.Record, func(n *estate.Site) { n.Default = false }))},
+					Mend: &flow.Mend{Remove: lines(later.Record), Add: lines(estate.With(later.Record, func(n *estate.Site) { n.Default = false }))},
 				})
 			}
 			defaults = append(defaults, later)
@@ -161,7 +161,7 @@ func pathWords(path string) string {
 }
 
 // without is a site without one of its names: off, where it has no other.
-func without(s *model.Site) *trace.Mend {
+func without(s *model.Site) *flow.Mend {
 	next := estate.With(s.Record, func(n *estate.Site) {
 		if len(n.Names) == 1 {
 			n.Off = true
@@ -169,7 +169,7 @@ func without(s *model.Site) *trace.Mend {
 		}
 		n.Names = slices.DeleteFunc(slices.Clone(n.Names), func(name string) bool { return name == s.Name })
 	})
-	return &trace.Mend{Remove: lines(s.Record), Add: lines(next)}
+	return &flow.Mend{Remove: lines(s.Record), Add: lines(next)}
 }
 
 func sitePort(s *estate.Site) string {

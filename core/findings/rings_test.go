@@ -73,7 +73,7 @@ func ringEstate(r *rand.Rand) string {
 	return b.String()
 }
 
-// TestRings looks over random estates whose lines lead to one another in rings of every kind: each ends (a stack that
+// TestRings looks over random estates whose lines lead to one another in rings of every kind: each ends (a namespace that
 // overflows ends the test, and one that goes on for ever its time), and says something.
 func TestRings(t *testing.T) {
 	const estates = 300

@@ -8,6 +8,8 @@ import (
 	"strings"
 
 	"steady-compass/core/estate"
+	"steady-compass/core/exposure"
+	"steady-compass/core/flow"
 	"steady-compass/core/model"
 	"steady-compass/core/netset"
 	"steady-compass/core/trace"
@@ -15,7 +17,7 @@ import (
 
 // shutting stops what is open where nothing intends it: a map on loopback only or, where that would stop something meant, a
 // line in a filter of the machine. nil where the records do not say how.
-func (c *opened) shutting() *trace.Mend {
+func (c *opened) shutting() *flow.Mend {
 	e := c.seen[0]
 	if e.Site != nil {
 		return nil // other sites come in by the same port
@@ -29,7 +31,7 @@ func (c *opened) shutting() *trace.Mend {
 }
 
 // narrowing lets in only whom intents admit: by the site's own list of sources, else by a filter of the machine.
-func (c *opened) narrowing() *trace.Mend {
+func (c *opened) narrowing() *flow.Mend {
 	e := c.seen[0]
 	if e.Site == nil {
 		return c.shutting()
@@ -43,7 +45,7 @@ func (c *opened) narrowing() *trace.Mend {
 			return nil
 		}
 	}
-	return &trace.Mend{Remove: lines(e.Picked), Add: lines(estate.With(e.Picked, func(n *estate.Site) { n.Sources = audience }))}
+	return &flow.Mend{Remove: lines(e.Picked), Add: lines(estate.With(e.Picked, func(n *estate.Site) { n.Sources = audience }))}
 }
 
 // audienceOf are all that intents are for.
@@ -61,7 +63,7 @@ func audienceOf(list []*estate.Intent) []estate.Selector {
 
 // filtering stops what is open by a line of a filter on the machine that takes it, behind one that keeps those who are to
 // reach it.
-func (c *opened) filtering() *trace.Mend {
+func (c *opened) filtering() *flow.Mend {
 	first := c.seen[0]
 	ports, ok := doorPorts(first.Open)
 	if !ok {
@@ -71,25 +73,25 @@ func (c *opened) filtering() *trace.Mend {
 	past, _ := c.before(first.Place, landed(first.Open))
 	for _, front := range past.fronts {
 		host, _, _ := strings.Cut(front, "/")
-		if host != first.Door.Host {
+		if host != first.Ingress.Host {
 			keep = appendNew(keep, estate.Selector{Name: host})
 		}
 	}
-	host := c.m.PlaceNamed(first.Door.Host)
+	host := c.m.PlaceNamed(first.Ingress.Host)
 	byHook := map[model.Hook]*met{}
 	for i := range c.seen {
 		e := &c.seen[i]
-		if p, ok := doorPorts(e.Open); !ok || !p.Equal(ports) || e.Door.Host != first.Door.Host {
+		if p, ok := doorPorts(e.Open); !ok || !p.Equal(ports) || e.Ingress.Host != first.Ingress.Host {
 			return nil
 		}
 		hook := model.Input
-		if e.Door.Mapped {
-			hook = model.Arriving
+		if e.Ingress.Mapped {
+			hook = model.Prerouting
 		}
 		if byHook[hook] == nil {
 			byHook[hook] = &met{}
 		}
-		if !byHook[hook].add(e) || !e.Door.Same && c.selects(keep, e.Door.Source) {
+		if !byHook[hook].add(e) || !e.Ingress.Same && c.selects(keep, e.Ingress.Source) {
 			return nil
 		}
 	}
@@ -101,8 +103,8 @@ func (c *opened) filtering() *trace.Mend {
 		transport = netset.UDP
 	}
 	listed := estate.Ports{Ranges: ports.Ranges(), Transport: transport}
-	mend := &trace.Mend{Remove: []string{}, Add: []string{}}
-	for _, hook := range []model.Hook{model.Arriving, model.Input} {
+	mend := &flow.Mend{Remove: []string{}, Add: []string{}}
+	for _, hook := range []model.Hook{model.Prerouting, model.Input} {
 		flows := byHook[hook]
 		if flows == nil {
 			continue
@@ -129,11 +131,11 @@ func (c *opened) stopsMeant(stopped map[model.Hook]*met) bool {
 	c.beside = true
 	for _, other := range c.reach()[first.Place] {
 		a, b := landed(other.Open), landed(first.Open)
-		if other.Intent == trace.None || other.Transport != first.Transport || other.Door == nil || other.Door.Same || max(a.Lo, b.Lo) > min(a.Hi, b.Hi) {
+		if other.Intent == exposure.None || other.Transport != first.Transport || other.Ingress == nil || other.Ingress.Same || max(a.Lo, b.Lo) > min(a.Hi, b.Hi) {
 			continue
 		}
 		for _, flows := range stopped {
-			if c.selects(flows.from, other.Door.Source) {
+			if c.selects(flows.from, other.Ingress.Source) {
 				return true
 			}
 		}
@@ -149,9 +151,9 @@ type met struct {
 
 // add takes in one flow, by the vantage or by the one address that a machine has given it; false where its source is neither.
 func (m *met) add(e *seen) bool {
-	a, from := e.Door.Addr, vantageSelector(e.from)
-	if !e.Door.Same {
-		source, one := e.Door.Source.Single()
+	a, from := e.Ingress.Addr, vantageSelector(e.from)
+	if !e.Ingress.Same {
+		source, one := e.Ingress.Source.Single()
 		if !one {
 			return false
 		}
@@ -186,16 +188,16 @@ func vantageSelector(word string) estate.Selector {
 }
 
 // doorPorts are the ports of something open as it comes to the machine that takes it.
-func doorPorts(e *trace.Open) (netset.Ports, bool) {
-	if e.Door == nil {
+func doorPorts(e *exposure.Open) (netset.Ports, bool) {
+	if e.Ingress == nil {
 		return netset.Ports{}, false
 	}
 	own := netset.PortsOf(e.Range)
 	switch {
-	case e.Door.Host == e.Host && own.Subtract(e.Door.Ports).IsEmpty():
+	case e.Ingress.Host == e.Host && own.Subtract(e.Ingress.Ports).IsEmpty():
 		return own, true
-	case e.Door.Ports.Count() == e.Range.Len():
-		return e.Door.Ports, true
+	case e.Ingress.Ports.Count() == e.Range.Len():
+		return e.Ingress.Ports, true
 	}
 	return netset.Ports{}, false
 }
@@ -233,7 +235,7 @@ func (c *opened) freeFilterName(host string, hook model.Hook) string {
 }
 
 // encrypting sends visitors of a site in the clear to the same site behind TLS, where it is there.
-func (c *check) encrypting(e *trace.Open) *trace.Mend {
+func (c *check) encrypting(e *exposure.Open) *flow.Mend {
 	if e.Picked == nil {
 		return nil
 	}
@@ -247,7 +249,7 @@ func (c *check) encrypting(e *trace.Open) *trace.Mend {
 		}
 		for _, l := range c.m.Services[e.Service].Listens {
 			if l.TLS && l.Bind.Set().Contains(443) && (s.Ports.IsEmpty() || s.Ports.Contains(443)) && len(served.Names) == 1 {
-				return &trace.Mend{Remove: lines(served), Add: lines(estate.With(served, func(n *estate.Site) {
+				return &flow.Mend{Remove: lines(served), Add: lines(estate.With(served, func(n *estate.Site) {
 					*n = estate.Site{Common: n.Common, Service: n.Service, Names: n.Names, At: n.At, Path: n.Path, Default: n.Default, Redirect: estate.Redirect{HTTPS: true}}
 				}))}
 			}
@@ -259,11 +261,11 @@ func (c *check) encrypting(e *trace.Open) *trace.Mend {
 // Closing shuts something open to those of a vantage, whether it is meant or not: what is open is the entries of one
 // address, transport and range of ports. A map of just these ports is put on loopback, a forward of just these is taken out;
 // where they serve more, a line of a filter stops them. nil where the records do not say how.
-func Closing(t *trace.Tracer, open []trace.Open, from string) *trace.Mend {
+func Closing(t *trace.Tracer, open []exposure.Open, from string) *flow.Mend {
 	if len(open) == 0 {
 		return nil
 	}
-	s := survey{ctx: context.Background(), t: t, m: t.Model()}
+	s := survey{ctx: context.Background(), t: t, m: t.Model}
 	e := open[0]
 	bare := e
 	bare.Meant = nil // also those it is meant for

@@ -7,29 +7,32 @@ import (
 	"strings"
 
 	"steady-compass/core/estate"
+	"steady-compass/core/flow"
+	"steady-compass/core/memo"
 	"steady-compass/core/model"
 	"steady-compass/core/netset"
+	"steady-compass/core/serve"
 	"steady-compass/core/trace"
 )
 
 // visit is all that is walked for one intent, or for one name from one vantage.
 type visit struct {
 	walks []walk
-	reads trace.Reads
+	reads memo.Reads
 	found []*Finding
 	// unrecorded is a name that something uses and DNS does not know: a fault where no walk says so already.
 	unrecorded *Finding
 
 	met    []lineMet
-	fronts []trace.Front
+	fronts []serve.Front
 	at     []model.PlaceID // the places of met and fronts
 }
 
 // walk is one trace that a check makes.
 type walk struct {
 	label string // the target with its port, as a trace is asked for
-	key   trace.PortKey
-	from  trace.Vantage
+	key   flow.PortKey
+	from  flow.Vantage
 	paths []trace.Path
 }
 
@@ -54,7 +57,7 @@ type visiting struct {
 }
 
 // goes follows a target and notes the breaks of its paths.
-func (c *visiting) goes(target trace.Target, label string, key trace.PortKey, from trace.Vantage) []trace.Path {
+func (c *visiting) goes(target trace.Target, label string, key flow.PortKey, from flow.Vantage) []trace.Path {
 	paths := c.t.TraceReading(target, key, from, &c.reads)
 	c.walks = append(c.walks, walk{label, key, from, paths})
 	return paths
@@ -86,7 +89,7 @@ func (c *visiting) intent(i *estate.Intent) {
 }
 
 // name walks to a name at its ports, where no intent does.
-func (c *visiting) name(n *trace.Name, v trace.Vantage) {
+func (c *visiting) name(n *trace.Name, v flow.Vantage) {
 	tg := trace.Target{Text: n.Name, Name: n.Name}
 	c.wildcard = strings.HasPrefix(n.Name, "*.")
 	if !n.Owner {
@@ -128,7 +131,7 @@ func (c *visiting) isForSomebody(i *estate.Intent) bool {
 }
 
 // leads looks at a name by where it leads from the internet.
-func (c *visiting) leads(name string, key trace.PortKey, v trace.Vantage, paths []trace.Path) {
+func (c *visiting) leads(name string, key flow.PortKey, v flow.Vantage, paths []trace.Path) {
 	if v.Word == "internet" {
 		c.family(name, key, paths)
 		c.wildcardCatches(name, key, paths)
@@ -174,7 +177,7 @@ func (c *visiting) asIntended(p *trace.Path, code string) bool {
 	if c.intended || code != "site.none" && code != "site.sources" && code != "redirect.dead" {
 		return false
 	}
-	return p.Outcome == trace.Denied || c.wildcard && p.Outcome == trace.Unanswered
+	return p.Outcome == flow.Denied || c.wildcard && p.Outcome == flow.Unanswered
 }
 
 // remember notes which lines a path meets, those of filters with their ports, and what stands before what.
@@ -186,10 +189,10 @@ func (c *visiting) remember(p *trace.Path, target string) {
 	}
 	for i := range p.Steps {
 		s := &p.Steps[i]
-		m := lineMet{at: s.At, target: target, lets: s.Verdict == trace.Pass}
-		if s.Stage == trace.StageFilter {
+		m := lineMet{at: s.At, target: target, lets: s.Verdict == flow.Pass}
+		if s.Stage == flow.StageFilter {
 			if port, err := strconv.ParseUint(s.Flow.To[strings.LastIndexByte(s.Flow.To, ':')+1:], 10, 16); err == nil {
-				m.filter, m.stopped, m.port = true, s.Verdict == trace.Broken, uint16(port)
+				m.filter, m.stopped, m.port = true, s.Verdict == flow.Broken, uint16(port)
 			}
 		}
 		if !m.lets && !m.filter {
@@ -228,15 +231,15 @@ func (c *visiting) done() *visit {
 // widest is how many ports of an intent are walked one by one.
 const widest = 64
 
-func portKeys(p estate.Ports) []trace.PortKey {
-	var out []trace.PortKey
+func portKeys(p estate.Ports) []flow.PortKey {
+	var out []flow.PortKey
 	if p.Any || p.Count() > widest {
 		return nil
 	}
 	for _, t := range p.Transport.Each() {
 		for _, r := range p.Ranges {
 			for port := int(r.Lo); port <= int(r.Hi); port++ {
-				out = append(out, trace.PortKey{Port: uint16(port), Transport: t})
+				out = append(out, flow.PortKey{Port: uint16(port), Transport: t})
 			}
 		}
 	}
@@ -244,11 +247,11 @@ func portKeys(p estate.Ports) []trace.PortKey {
 }
 
 // amongKeys says whether ports that are walked one by one have a port among them.
-func amongKeys(p estate.Ports, k trace.PortKey) bool {
+func amongKeys(p estate.Ports, k flow.PortKey) bool {
 	return !p.Any && p.Count() <= widest && p.Transport&k.Transport != 0 && p.Set().Contains(k.Port)
 }
 
-func keyWord(k trace.PortKey) string {
+func keyWord(k flow.PortKey) string {
 	if k.Transport == netset.UDP {
 		return fmt.Sprintf("%d/udp", k.Port)
 	}
@@ -256,11 +259,11 @@ func keyWord(k trace.PortKey) string {
 }
 
 // catches notes a name that lands on a default site.
-func (c *visiting) catches(name, port string, v trace.Vantage, paths []trace.Path) {
+func (c *visiting) catches(name, port string, v flow.Vantage, paths []trace.Path) {
 	for i := range paths {
 		p := &paths[i]
 		site := p.Defaulted()
-		if site == nil || slices.ContainsFunc(p.Breaks, func(b trace.Break) bool { return b.Code == "path.wrong-place" }) {
+		if site == nil || slices.ContainsFunc(p.Breaks, func(b flow.Break) bool { return b.Code == "path.wrong-place" }) {
 			continue
 		}
 		c.add(Finding{

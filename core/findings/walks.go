@@ -9,6 +9,7 @@ import (
 
 	"steady-compass/core/estate"
 	"steady-compass/core/model"
+	"steady-compass/core/serve"
 	"steady-compass/core/trace"
 )
 
@@ -194,7 +195,7 @@ func (w *walks) indexAfter(m *model.Model, before *walks, changes []renewal) {
 // sameAt says whether another visit came by a place in the same way.
 func (v *visit) sameAt(other *visit, place string) bool {
 	return sameAmong(v.met, other.met, func(m *lineMet) bool { return m.at == place }) &&
-		sameAmong(v.fronts, other.fronts, func(f *trace.Front) bool { return f.To == place })
+		sameAmong(v.fronts, other.fronts, func(f *serve.Front) bool { return f.To == place })
 }
 
 // sameAmong says whether those of two lists that count are the same.

@@ -2,9 +2,9 @@ package findings
 
 import (
 	"steady-compass/core/estate"
+	"steady-compass/core/exposure"
 	"steady-compass/core/model"
 	"steady-compass/core/netset"
-	"steady-compass/core/trace"
 )
 
 // portUse is a port and what it is assigned to, by the service name registry (RFC 6335) or by common use.
@@ -58,7 +58,7 @@ var clearPorts = []portUse{
 }
 
 // usedFor is what a list has for something open: for a port as it is entered, or for that where it lands.
-func usedFor(list []portUse, e *trace.Open) string {
+func usedFor(list []portUse, e *exposure.Open) string {
 	for _, p := range list {
 		if p.transport.String() != e.Transport && p.transport != netset.Both {
 			continue
@@ -71,7 +71,7 @@ func usedFor(list []portUse, e *trace.Open) string {
 }
 
 // Administration is what a port that machines are administered by, or databases spoken to, is for; "" for others.
-func Administration(e *trace.Open) string {
+func Administration(e *exposure.Open) string {
 	if e.Site != nil {
 		return "" // it picks sites by name: the web
 	}
@@ -80,7 +80,7 @@ func Administration(e *trace.Open) string {
 
 // inTheClear says whether what is said at something open can be read on the way: a site that is served without TLS, on any of its
 // paths, or a protocol that never encrypts.
-func inTheClear(m *model.Model, e *trace.Open) bool {
+func inTheClear(m *model.Model, e *exposure.Open) bool {
 	if e.Listen.TLS || e.Listen.Passthrough || e.Range.Contains(443) { // on 443 TLS is spoken first
 		return false
 	}
@@ -91,7 +91,7 @@ func inTheClear(m *model.Model, e *trace.Open) bool {
 }
 
 // clearSite is the site that serves what is not redirected of a name at something open; nil where all of it is.
-func clearSite(m *model.Model, e *trace.Open) *estate.Site {
+func clearSite(m *model.Model, e *exposure.Open) *estate.Site {
 	if e.Picked.Redirect.IsZero() {
 		return e.Picked
 	}

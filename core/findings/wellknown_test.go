@@ -4,8 +4,8 @@ import (
 	"testing"
 
 	"steady-compass/core/estate"
+	"steady-compass/core/exposure"
 	"steady-compass/core/netset"
-	"steady-compass/core/trace"
 )
 
 // TestWhatPortsAreFor tells administration from the web, by the port as it is entered and by that where it lands.
@@ -32,7 +32,7 @@ func TestWhatPortsAreFor(t *testing.T) {
 		{netset.OnePort(69), 69, "udp", false, true},
 		{netset.OnePort(69), 69, "tcp", false, false},
 	} {
-		o := &trace.Open{Transport: c.transport, Port: c.landed, Range: c.entered, Listen: &estate.Listen{}}
+		o := &exposure.Open{Transport: c.transport, Port: c.landed, Range: c.entered, Listen: &estate.Listen{}}
 		if use := Administration(o); (use != "") != c.admin {
 			t.Errorf("%s/%s on %d is for administration: %q, want %v", c.entered, c.transport, c.landed, use, c.admin)
 		}

@@ -6,18 +6,19 @@ import (
 	"strings"
 
 	"steady-compass/core/estate"
+	"steady-compass/core/exposure"
 	"steady-compass/core/findings"
+	"steady-compass/core/flow"
 	"steady-compass/core/model"
 	"steady-compass/core/netset"
 	"steady-compass/core/notation"
-	"steady-compass/core/trace"
 )
 
 // doors speaks against what a trial opens that no intent covers, and where a machine is administered no more. wider says that
 // something opened, entailed or not.
 func (s State) doors(after State, out *Trial) (wider bool, err error) {
 	end := out.ends()
-	for _, net := range s.Tracer.Model().Networks {
+	for _, net := range s.Tracer.Model.Networks {
 		v, err := s.Tracer.VantageNamed(net.Name)
 		if err != nil {
 			return wider, err
@@ -27,13 +28,13 @@ func (s State) doors(after State, out *Trial) (wider bool, err error) {
 			continue // the network goes with the mend
 		}
 		before, now := s.Tracer.ByAddress(v), after.Tracer.ByAddress(w)
-		was, is := trace.Unlike(before, now)
+		was, is := exposure.Unlike(before, now)
 		if len(was)+len(is) == 0 {
 			continue
 		}
-		there, here := trace.OpenOf(before), trace.OpenOf(now)
-		for _, o := range trace.OpenOf(is) {
-			if o.Intent == trace.Declared || covered(o, there) {
+		there, here := exposure.OpenOf(before), exposure.OpenOf(now)
+		for _, o := range exposure.OpenOf(is) {
+			if o.Intent == exposure.Declared || covered(o, there) {
 				continue
 			}
 			wider = true
@@ -44,7 +45,7 @@ func (s State) doors(after State, out *Trial) (wider bool, err error) {
 				out.against("It would open %s, which no intent covers.", says)
 			}
 		}
-		for _, o := range trace.OpenOf(was) {
+		for _, o := range exposure.OpenOf(was) {
 			if findings.Administration(o) != "" && !reached(o, here) && s.last(after, o) {
 				out.against("%s on %s would not be reached any more by anybody, and it is how the machine is administered.", o.Service, o.Place)
 			}
@@ -55,9 +56,9 @@ func (s State) doors(after State, out *Trial) (wider bool, err error) {
 
 // ends says of a door whether it stands at the very end that a trial's mends write down, a listener or a site, where they let
 // nothing else in: then it is open to others since nothing before it was ever recorded to stop them.
-func (t *Trial) ends() func(*trace.Open) bool {
+func (t *Trial) ends() func(*exposure.Open) bool {
 	var ends []estate.Record
-	for _, m := range append([]*trace.Mend{t.Mend}, t.With...) {
+	for _, m := range append([]*flow.Mend{t.Mend}, t.With...) {
 		for _, line := range m.Add {
 			p, _, err := notation.ParseLine(line)
 			if err != nil {
@@ -67,11 +68,11 @@ func (t *Trial) ends() func(*trace.Open) bool {
 			case *estate.Listen, *estate.Site:
 				ends = append(ends, p.Record)
 			case *estate.Rule, *estate.Forward, *estate.Map, *estate.Filter:
-				return func(*trace.Open) bool { return false }
+				return func(*exposure.Open) bool { return false }
 			}
 		}
 	}
-	return func(o *trace.Open) bool {
+	return func(o *exposure.Open) bool {
 		return slices.ContainsFunc(ends, func(r estate.Record) bool {
 			switch r := r.(type) {
 			case *estate.Listen:
@@ -85,7 +86,7 @@ func (t *Trial) ends() func(*trace.Open) bool {
 }
 
 // covered says whether whoever gets in by a door got to the same before, by whatever address.
-func covered(o *trace.Open, before []*trace.Open) bool {
+func covered(o *exposure.Open, before []*exposure.Open) bool {
 	left := o.From()
 	for _, was := range before {
 		if was.Place == o.Place && was.Transport == o.Transport && site(was) == site(o) && within(o.Inner(), was.Inner()) {
@@ -99,33 +100,33 @@ func covered(o *trace.Open, before []*trace.Open) bool {
 
 func within(a, b netset.PortRange) bool { return b.Lo <= a.Lo && a.Hi <= b.Hi }
 
-func site(o *trace.Open) string {
+func site(o *exposure.Open) string {
 	if o.Site == nil {
 		return ""
 	}
 	return *o.Site
 }
 
-func reached(o *trace.Open, now []*trace.Open) bool {
-	return slices.ContainsFunc(now, func(n *trace.Open) bool { return n.Place == o.Place && n.Service == o.Service })
+func reached(o *exposure.Open, now []*exposure.Open) bool {
+	return slices.ContainsFunc(now, func(n *exposure.Open) bool { return n.Place == o.Place && n.Service == o.Service })
 }
 
 // last says that a service of a machine, which is still recorded, is reached from nowhere after a trial.
-func (s State) last(after State, o *trace.Open) bool {
-	m := after.Tracer.Model()
+func (s State) last(after State, o *exposure.Open) bool {
+	m := after.Tracer.Model
 	p := m.PlaceNamed(o.Place)
-	if p == nil || !slices.ContainsFunc(m.Places[p.Stack].Sockets, func(k model.Socket) bool { return k.Record.Service == o.Service }) {
+	if p == nil || !slices.ContainsFunc(m.Places[p.Namespace].Sockets, func(k model.Socket) bool { return k.Record.Service == o.Service }) {
 		return false
 	}
 	for _, net := range m.Networks {
-		if v, err := after.Tracer.VantageNamed(net.Name); err == nil && reached(o, trace.OpenOf(after.Tracer.ByAddress(v))) {
+		if v, err := after.Tracer.VantageNamed(net.Name); err == nil && reached(o, exposure.OpenOf(after.Tracer.ByAddress(v))) {
 			return false
 		}
 	}
 	return true
 }
 
-func ports(o *trace.Open) string {
+func ports(o *exposure.Open) string {
 	if o.Transport == "udp" {
 		return o.Ports + "/udp"
 	}

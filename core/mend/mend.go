@@ -10,6 +10,7 @@ import (
 
 	"steady-compass/core/estate"
 	"steady-compass/core/findings"
+	"steady-compass/core/flow"
 	"steady-compass/core/netset"
 	"steady-compass/core/notation"
 	"steady-compass/core/trace"
@@ -23,7 +24,7 @@ type State struct {
 
 // Proposal is a mend, and what it is for.
 type Proposal struct {
-	Mend          *trace.Mend
+	Mend          *flow.Mend
 	Code, Subject string          // of a finding; "" where it is for none
 	At            *findings.Where // the way that it is to clear; nil for none
 }
@@ -47,10 +48,10 @@ func For(f *findings.Finding) Proposal {
 //     down, since nothing before it was ever recorded to stop anybody;
 //  4. no error and no warning of another kind comes of it.
 type Trial struct {
-	Mend    *trace.Mend
-	With    []*trace.Mend // the mends of what follows on the path that it was tried with
-	Against []string      // sentences
-	Opens   []string      // what is entailed, in sentences
+	Mend    *flow.Mend
+	With    []*flow.Mend // the mends of what follows on the path that it was tried with
+	Against []string     // sentences
+	Opens   []string     // what is entailed, in sentences
 	Ends    []*findings.Finding
 	Brings  []*findings.Finding
 }
@@ -64,7 +65,7 @@ const mostFollowing = 8
 // Try makes a mend, and sees what comes of it. Its error is the context's, or says why the mend cannot be made.
 func (s State) Try(ctx context.Context, p Proposal) (Trial, error) {
 	out := Trial{Mend: p.Mend}
-	e, err := made(s.Tracer.Model().Estate, p.Mend)
+	e, err := made(s.Tracer.Model.Estate, p.Mend)
 	if err != nil {
 		return out, err
 	}
@@ -73,7 +74,7 @@ func (s State) Try(ctx context.Context, p Proposal) (Trial, error) {
 			return out, err
 		}
 	}
-	after := State{Tracer: s.Tracer.After(issued(e, s.Tracer.Model().Estate))}
+	after := State{Tracer: s.Tracer.After(issued(e, s.Tracer.Model.Estate))}
 	if after.Checked, err = s.Checked.After(ctx, after.Tracer); err != nil {
 		return out, err
 	}
@@ -118,7 +119,7 @@ func (s State) Declaring(p Proposal) (Proposal, bool) {
 	if err != nil || line.Record == nil {
 		return p, false
 	}
-	p.Mend = &trace.Mend{Remove: p.Mend.Remove, Add: append(slices.Clone(p.Mend.Add), estate.Line(line.Record))}
+	p.Mend = &flow.Mend{Remove: p.Mend.Remove, Add: append(slices.Clone(p.Mend.Add), estate.Line(line.Record))}
 	return p, true
 }
 
@@ -131,7 +132,7 @@ func (t *Trial) against(form string, words ...any) {
 // follow makes the mends of the breaks that are left on a way, one after the other, until it gets through. What the proposal
 // itself is for has to have ended by then, and what it writes down has to stand.
 func (s State) follow(e *estate.Estate, p Proposal, out *Trial) (*estate.Estate, error) {
-	now := s.Tracer.Model().Estate
+	now := s.Tracer.Model.Estate
 	was, err := s.left(now, p.At)
 	if err != nil {
 		return e, err
@@ -145,7 +146,7 @@ func (s State) follow(e *estate.Estate, p Proposal, out *Trial) (*estate.Estate,
 		if n == 0 && left.of(p) > 0 && left.of(p) >= was.of(p) {
 			out.against("It does not end what it is for.")
 		}
-		i := slices.IndexFunc(left.breaks, func(b trace.Break) bool { return !b.Mend.IsEmpty() })
+		i := slices.IndexFunc(left.breaks, func(b flow.Break) bool { return !b.Mend.IsEmpty() })
 		if i < 0 || n == mostFollowing {
 			out.against("%s from %s would still end %s: %s", p.At.Target, p.At.From, words(left.verdict), left.breaks[0].Why)
 			return e, nil
@@ -166,13 +167,13 @@ func (s State) follow(e *estate.Estate, p Proposal, out *Trial) (*estate.Estate,
 // left is what stops a way in an estate.
 type left struct {
 	at      *findings.Where
-	verdict trace.Outcome
-	breaks  []trace.Break
+	verdict flow.Outcome
+	breaks  []flow.Break
 }
 
 func (s State) left(e *estate.Estate, at *findings.Where) (left, error) {
 	t := s.Tracer
-	if e != t.Model().Estate {
+	if e != t.Model.Estate {
 		t = t.After(e)
 	}
 	out := left{at: at}
@@ -201,8 +202,8 @@ func (l left) of(p Proposal) int {
 }
 
 // breaks are those of the paths that do not get through.
-func breaks(paths []trace.Path) []trace.Break {
-	var out []trace.Break
+func breaks(paths []trace.Path) []flow.Break {
+	var out []flow.Break
 	for i := range paths {
 		if p := &paths[i]; !p.Outcome.Good() {
 			out = append(out, p.Breaks...)
@@ -211,17 +212,17 @@ func breaks(paths []trace.Path) []trace.Break {
 	return out
 }
 
-func words(o trace.Outcome) string { return strings.ReplaceAll(string(o), "-", " ") }
+func words(o flow.Outcome) string { return strings.ReplaceAll(string(o), "-", " ") }
 
 // made is an estate with a mend made.
-func made(e *estate.Estate, m *trace.Mend) (*estate.Estate, error) {
+func made(e *estate.Estate, m *flow.Mend) (*estate.Estate, error) {
 	if m.IsEmpty() {
 		return nil, fmt.Errorf("no mend is known")
 	}
 	return attempt(e, m)
 }
 
-func attempt(e *estate.Estate, m *trace.Mend) (*estate.Estate, error) {
+func attempt(e *estate.Estate, m *flow.Mend) (*estate.Estate, error) {
 	located, _, faults := notation.ParseLines(strings.Join(m.Add, "\n"))
 	if len(faults) > 0 {
 		return nil, fmt.Errorf("%s", faults[0].Error())
@@ -264,7 +265,7 @@ func (t *Trial) entails(b *findings.Finding) bool {
 	if family, _, _ := strings.Cut(b.Code, "."); family != "exposure" || len(t.Opens) == 0 {
 		return false
 	}
-	return slices.ContainsFunc(append([]*trace.Mend{t.Mend}, t.With...), func(m *trace.Mend) bool {
+	return slices.ContainsFunc(append([]*flow.Mend{t.Mend}, t.With...), func(m *flow.Mend) bool {
 		return slices.ContainsFunc(m.Add, func(line string) bool { return slices.Contains(b.Records, line) })
 	})
 }

@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"steady-compass/core/findings"
+	"steady-compass/core/flow"
 	"steady-compass/core/model"
 	"steady-compass/core/notation"
 	"steady-compass/core/trace"
@@ -30,8 +31,8 @@ func looked(t *testing.T, text string) State {
 }
 
 // lines is a mend of lines that come, and of such that go, behind a minus.
-func lines(text string) *trace.Mend {
-	m := &trace.Mend{}
+func lines(text string) *flow.Mend {
+	m := &flow.Mend{}
 	for line := range strings.Lines(strings.TrimSpace(text)) {
 		line = strings.TrimSpace(line)
 		if gone, ok := strings.CutPrefix(line, "- "); ok {
@@ -225,11 +226,11 @@ func TestOwnMends(t *testing.T) {
 // TestNothingIsKept tries a mend: the estate that it was tried on is as it was.
 func TestNothingIsKept(t *testing.T) {
 	s := looked(t, office)
-	before := notation.Print(s.Tracer.Model().Estate)
+	before := notation.Print(s.Tracer.Model.Estate)
 	if _, err := s.Try(t.Context(), Proposal{Mend: lines("- listen box 22 as ssh")}); err != nil {
 		t.Fatal(err)
 	}
-	if after := notation.Print(s.Tracer.Model().Estate); after != before {
+	if after := notation.Print(s.Tracer.Model.Estate); after != before {
 		t.Errorf("it is now\n%s", after)
 	}
 	for _, wrong := range []string{"- listen box 23 as ssh", "listen box", ""} {

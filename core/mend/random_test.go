@@ -10,6 +10,7 @@ import (
 
 	"steady-compass/core/estate"
 	"steady-compass/core/findings"
+	"steady-compass/core/flow"
 	"steady-compass/core/model"
 	"steady-compass/core/notation"
 	"steady-compass/core/synth"
@@ -35,7 +36,7 @@ func TestRandomMends(t *testing.T) {
 			text += fmt.Sprintf("\nintend %s %d for %s", pick("box", "plain", "deep", "edge", "box/one"), 1+r.IntN(13), pick("internet", "lan", "link", "far", "nobody"))
 		}
 		s := looked(t, text)
-		before := anew(t, s.Tracer.Model().Estate)
+		before := anew(t, s.Tracer.Model.Estate)
 		for _, f := range s.Checked.Findings {
 			if f.Mend.IsEmpty() {
 				continue
@@ -50,13 +51,13 @@ func TestRandomMends(t *testing.T) {
 				continue
 			}
 			held++
-			e := s.Tracer.Model().Estate
-			for _, m := range append([]*trace.Mend{f.Mend}, got.With...) {
+			e := s.Tracer.Model.Estate
+			for _, m := range append([]*flow.Mend{f.Mend}, got.With...) {
 				if e, err = attempt(e, m); err != nil {
 					t.Fatalf("seed %d: %v: %v", seed, m, err)
 				}
 			}
-			e = issued(e, s.Tracer.Model().Estate)
+			e = issued(e, s.Tracer.Model.Estate)
 			after := anew(t, e)
 			if after.Has(f.Code, f.Subject) {
 				t.Errorf("seed %d: %s %s is still there after %v", seed, f.Code, f.Subject, *f.Mend)

@@ -12,9 +12,9 @@ import (
 	"steady-compass/core/netset"
 )
 
-// Clash is a range of ports that two lines of one stack claim: two listeners, two maps, or one of each.
+// Clash is a range of ports that two lines of one namespace claim: two listeners, two maps, or one of each.
 type Clash struct {
-	Stack     PlaceID
+	Namespace PlaceID
 	Transport netset.Transport // one
 	Ports     netset.PortRange
 	First     estate.Record // as they are written; a listener before a map
@@ -27,7 +27,7 @@ type claim struct {
 	line  int32 // in the order written
 }
 
-// claimant is a line of a stack that takes ports.
+// claimant is a line of a namespace that takes ports.
 type claimant struct {
 	of    estate.Record
 	place PlaceID // of a listener: the place that its line names
@@ -39,7 +39,7 @@ type meeting struct {
 	first, second int32
 }
 
-// Clashes are the ports that two claim, stack by stack, in their order. A listener of a service meets another of it on
+// Clashes are the ports that two claim, namespace by namespace, in their order. A listener of a service meets another of it on
 // one place, and one that is `shared` another that is, on purpose. The cost is that of sorting, and of what is found.
 func (m *Model) Clashes() []Clash {
 	var out []Clash
@@ -49,7 +49,7 @@ func (m *Model) Clashes() []Clash {
 	return out
 }
 
-// Clashes are those of one stack.
+// Clashes are those of one namespace.
 func (p *Place) Clashes() []Clash {
 	var out []Clash
 	for _, proto := range netset.Both.Each() {
@@ -58,7 +58,7 @@ func (p *Place) Clashes() []Clash {
 	return out
 }
 
-// clashes sorts the claims of a stack by the address that they are bound to; a claim can meet those of its own address
+// clashes sorts the claims of a namespace by the address that they are bound to; a claim can meet those of its own address
 // and of the wider ones alone.
 func (p *Place) clashes(proto netset.Transport) []Clash {
 	byAddr := map[netip.Addr][]claim{} // the zero address: both families
@@ -163,7 +163,7 @@ func together(a, b *claimant) bool {
 
 // Why says in a sentence what the two both want, and who gets it.
 func (x Clash) Why(m *Model) string {
-	port := fmt.Sprintf("%s %s/%s", m.Places[x.Stack].Name, x.Ports, x.Transport)
+	port := fmt.Sprintf("%s %s/%s", m.Places[x.Namespace].Name, x.Ports, x.Transport)
 	short := func(r estate.Record) string {
 		_, name, _ := strings.Cut(r.(*estate.Map).Container, "/")
 		return name

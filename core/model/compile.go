@@ -25,7 +25,7 @@ func Compile(e *estate.Estate) *Model {
 	m.compileAddresses()
 	m.compileRoutes()
 	m.compileRegions()
-	m.compileIslands()
+	m.compileSegments()
 	m.compileOuter()
 	m.compileLines(part{all: true, rules: e.Of(estate.KindNamed("rule"))})
 	m.compileLists()
@@ -65,7 +65,7 @@ func (m *Model) compilePlaces() {
 			return nil
 		}
 		id := PlaceID(len(m.Places))
-		p := &Place{ID: id, Name: name, Host: id, Stack: id, Record: r, owns: map[netip.Addr]bool{}}
+		p := &Place{ID: id, Name: name, Host: id, Namespace: id, Record: r, owns: map[netip.Addr]bool{}}
 		m.places[name] = id
 		m.Places = append(m.Places, p)
 		return p
@@ -99,7 +99,7 @@ func (m *Model) compilePlaces() {
 		p.Host = h
 		m.Places[h].Containers = append(m.Places[h].Containers, p.ID)
 		if r.SharesHost {
-			p.Stack = h
+			p.Namespace = h
 		}
 		p.Unlisted = m.Places[h].Unlisted
 	}
@@ -110,20 +110,20 @@ func (m *Model) compilePlaces() {
 	}
 }
 
-func (m *Model) leg(p *Place, n NetID) *Leg {
-	if l := p.Leg(n); l != nil {
+func (m *Model) attachment(p *Place, n NetID) *Attachment {
+	if l := p.Attachment(n); l != nil {
 		return l
 	}
-	p.Legs = append(p.Legs, Leg{Net: n})
+	p.Attachments = append(p.Attachments, Attachment{Net: n})
 	net := m.Networks[n]
 	net.Members = append(net.Members, p.ID)
-	return &p.Legs[len(p.Legs)-1]
+	return &p.Attachments[len(p.Attachments)-1]
 }
 
 func (m *Model) hold(p *Place, n NetID, a netip.Addr, r estate.Record) {
-	leg := m.leg(p, n)
-	leg.Addrs = append(leg.Addrs, a)
-	leg.Records = append(leg.Records, r)
+	attachment := m.attachment(p, n)
+	attachment.Addrs = append(attachment.Addrs, a)
+	attachment.Records = append(attachment.Records, r)
 	p.owns[a] = true
 	if _, taken := m.Networks[n].holders[a]; !taken {
 		m.Networks[n].holders[a] = Holding{p.ID, r}
@@ -154,13 +154,13 @@ func (m *Model) compileAddresses() {
 		}
 		switch {
 		case r.Held.Unknown:
-			leg := m.leg(p, n)
-			leg.Unknown = true
-			leg.Records = append(leg.Records, r)
+			attachment := m.attachment(p, n)
+			attachment.Unknown = true
+			attachment.Records = append(attachment.Records, r)
 		case r.Held.Block.IsValid():
-			leg := m.leg(p, n)
-			leg.Blocks = append(leg.Blocks, r.Held.Block)
-			leg.Records = append(leg.Records, r)
+			attachment := m.attachment(p, n)
+			attachment.Blocks = append(attachment.Blocks, r.Held.Block)
+			attachment.Records = append(attachment.Records, r)
 			if b := (Block{r.Held.Block, n, p.ID, r}); n == Internet {
 				m.Blocks = append(m.Blocks, b)
 			} else {
@@ -186,7 +186,7 @@ func (m *Model) compileAddresses() {
 				m.hold(host, n.ID, gateway, n.Record)
 			}
 		}
-		m.leg(host, n.ID).Gateway = true
+		m.attachment(host, n.ID).Gateway = true
 	}
 	for _, r := range inForce[*estate.Container](m.Estate, "container") {
 		id, ok := m.places[r.Name]
@@ -198,9 +198,9 @@ func (m *Model) compileAddresses() {
 			if !ok {
 				continue
 			}
-			leg := m.leg(m.Places[id], n)
+			attachment := m.attachment(m.Places[id], n)
 			if len(a.Addrs) == 0 {
-				leg.Records = append(leg.Records, r)
+				attachment.Records = append(attachment.Records, r)
 			}
 			for _, ip := range a.Addrs {
 				m.hold(m.Places[id], n, ip, r)
@@ -269,7 +269,7 @@ func (m *Model) routeBlocks() {
 // only router of its networks that leads on.
 func (m *Model) compileOuter() {
 	for _, p := range m.Places {
-		if !p.Router || p.Leg(Internet) != nil || slices.ContainsFunc(p.Routes, func(r Route) bool { return r.To.Bits() == 0 }) {
+		if !p.Router || p.Attachment(Internet) != nil || slices.ContainsFunc(p.Routes, func(r Route) bool { return r.To.Bits() == 0 }) {
 			continue
 		}
 		for _, v6 := range []bool{false, true} {
@@ -314,9 +314,9 @@ func (m *Model) matchOne(s estate.Selector, on *Place) Match {
 	case s.Word == "on-link":
 		var sets []netset.Addrs
 		if on != nil {
-			for _, leg := range on.Legs {
-				if leg.Net != Internet {
-					sets = append(sets, m.Networks[leg.Net].Set)
+			for _, attachment := range on.Attachments {
+				if attachment.Net != Internet {
+					sets = append(sets, m.Networks[attachment.Net].Set)
 				}
 			}
 		}
@@ -380,13 +380,13 @@ func (m *Model) isRecorded(name string) bool {
 }
 
 func (m *Model) matchPlace(p *Place) Match {
-	stack := m.Places[p.Stack]
+	namespace := m.Places[p.Namespace]
 	var addrs []netip.Addr
 	var out Match
-	for _, leg := range stack.Legs {
-		addrs = append(addrs, leg.Addrs...)
-		if stack.IsContainer() && leg.Float() {
-			out.Float = []PlaceID{stack.ID}
+	for _, attachment := range namespace.Attachments {
+		addrs = append(addrs, attachment.Addrs...)
+		if namespace.IsContainer() && attachment.Float() {
+			out.Float = []PlaceID{namespace.ID}
 		}
 	}
 	out.Set = netset.AddrsOf(addrs...)

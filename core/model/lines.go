@@ -71,8 +71,8 @@ func (m *Model) compileLines(x part) {
 				mp := &Map{r, Nowhere, NoNet, estate.Translate(r.Bind.Ports, r.To), r.Bind.Set()}
 				if c := m.PlaceNamed(r.Container); c != nil {
 					mp.Container = c.ID
-					if len(c.Legs) > 0 {
-						mp.Net = c.Legs[0].Net
+					if len(c.Attachments) > 0 {
+						mp.Net = c.Attachments[0].Net
 					}
 				}
 				p.Maps = append(p.Maps, mp)
@@ -105,8 +105,8 @@ func (m *Model) compileListeners() {
 			p = m.PlaceNamed(r.Place)
 		}
 		if p != nil {
-			stack := m.Places[p.Stack]
-			stack.Sockets = append(stack.Sockets, socket(r, p))
+			namespace := m.Places[p.Namespace]
+			namespace.Sockets = append(namespace.Sockets, socket(r, p))
 		}
 	}
 }

@@ -57,28 +57,28 @@ func edit(t *testing.T, m *Model, remove, add []string) *estate.Estate {
 	return e
 }
 
-// TestIslands: what hangs together without the internet, and nothing else, is one island.
+// TestIslands: what hangs together without the internet, and nothing else, is one segment.
 func TestIslands(t *testing.T) {
 	m := compiled(t, twoSites)
-	island := func(place string) Island { return m.PlaceNamed(place).Island }
+	segment := func(place string) Segment { return m.PlaceNamed(place).Segment }
 	for _, together := range [][]string{{"gate", "box", "box/web", "box/same"}, {"other", "away"}} {
 		for _, place := range together {
-			if island(place) != island(together[0]) {
-				t.Errorf("%s is not on the island of %s", place, together[0])
+			if segment(place) != segment(together[0]) {
+				t.Errorf("%s is not on the segment of %s", place, together[0])
 			}
 		}
 	}
-	if island("gate") == island("other") || island("lone") == island("gate") || island("lone") == island("other") {
-		t.Error("islands that only the internet joins are one")
+	if segment("gate") == segment("other") || segment("lone") == segment("gate") || segment("lone") == segment("other") {
+		t.Error("segments that only the internet joins are one")
 	}
-	if m.Networks[Internet].Island != Mainland || m.NetNamed("dock").Island != island("gate") || m.NetNamed("far").Island != island("away") {
+	if m.Networks[Internet].Segment != OpenSegment || m.NetNamed("dock").Segment != segment("gate") || m.NetNamed("far").Segment != segment("away") {
 		t.Error("a network is not where its members are")
 	}
-	if routers := m.Routers(island("box")); len(routers) != 1 || m.Places[routers[0]].Name != "gate" {
-		t.Errorf("routers of the first island: %v", routers)
+	if routers := m.Routers(segment("box")); len(routers) != 1 || m.Places[routers[0]].Name != "gate" {
+		t.Errorf("routers of the first segment: %v", routers)
 	}
 	joined := compiled(t, twoSites+"address box 10.1.0.6 far\n")
-	if joined.PlaceNamed("gate").Island != joined.PlaceNamed("away").Island {
+	if joined.PlaceNamed("gate").Segment != joined.PlaceNamed("away").Segment {
 		t.Error("a machine on both sides does not join them")
 	}
 }

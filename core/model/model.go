@@ -33,7 +33,7 @@ type Network struct {
 	Set      netset.Addrs // all its addresses
 	Free     netset.Addrs // those that nobody holds: the source of a flow "from the network"
 	On       PlaceID      // the machine that a container network is inside of; Nowhere for others
-	Island   Island
+	Segment  Segment
 	Members  []PlaceID // who holds an address there, in the order written
 	onward   []PlaceID // of these, those that may lead flows on to another network
 	holders  map[netip.Addr]Holding
@@ -56,18 +56,18 @@ type Holding struct {
 	Record estate.Record
 }
 
-// Leg is a place's attachment to a network.
-type Leg struct {
+// Attachment is a place's attachment to a network.
+type Attachment struct {
 	Net     NetID
 	Addrs   []netip.Addr
 	Blocks  []netip.Prefix // blocks routed to it there
 	Unknown bool           // it holds an address there that nobody knows
-	Gateway bool           // a machine's own leg in a container network inside it
+	Gateway bool           // a machine's own attachment in a container network inside it
 	Records []estate.Record
 }
 
 // Float says whether a container is some point of the network that nobody wrote down.
-func (l *Leg) Float() bool { return len(l.Addrs) == 0 && !l.Unknown && len(l.Blocks) == 0 }
+func (l *Attachment) Float() bool { return len(l.Addrs) == 0 && !l.Unknown && len(l.Blocks) == 0 }
 
 // Route is a written route.
 type Route struct {
@@ -78,27 +78,27 @@ type Route struct {
 
 // Place is a host or a container.
 type Place struct {
-	ID         PlaceID
-	Name       string
-	Host       PlaceID // the machine; itself for a host
-	Stack      PlaceID // whose addresses and sockets it uses; another place's only where it shares its host
-	Record     estate.Record
-	Router     bool
-	Outside    bool
-	Unlisted   bool
-	Island     Island
-	Legs       []Leg
-	Routes     []Route
-	Sockets    []Socket // of this stack
-	Forwards   []*Forward
-	Outbounds  []*Outbound
-	Maps       []*Map
-	Filters    [5][]*Filter // by Hook
-	Containers []PlaceID    // of a host, in the order written
-	networks   []NetID      // the container networks inside it
-	owns       map[netip.Addr]bool
-	standby    map[netip.Addr]bool // addresses that it shares, and that another holds now
-	outer      []NetID             // the network of its default route, where that is written nowhere
+	ID          PlaceID
+	Name        string
+	Host        PlaceID // the machine; itself for a host
+	Namespace   PlaceID // whose addresses and sockets it uses; another place's only where it shares its host
+	Record      estate.Record
+	Router      bool
+	Outside     bool
+	Unlisted    bool
+	Segment     Segment
+	Attachments []Attachment
+	Routes      []Route
+	Sockets     []Socket // of this namespace
+	Forwards    []*Forward
+	Outbounds   []*Outbound
+	Maps        []*Map
+	Filters     [5][]*Filter // by Hook
+	Containers  []PlaceID    // of a host, in the order written
+	networks    []NetID      // the container networks inside it
+	owns        map[netip.Addr]bool
+	standby     map[netip.Addr]bool // addresses that it shares, and that another holds now
+	outer       []NetID             // the network of its default route, where that is written nowhere
 }
 
 // IsContainer says whether the place is a container.
@@ -110,11 +110,11 @@ func (p *Place) Owns(a netip.Addr) bool { return p.owns[a] }
 // Answers says whether an address is one of the place's own, or one that it stands by for while another holds it.
 func (p *Place) Answers(a netip.Addr) bool { return p.owns[a] || p.standby[a] }
 
-// Leg is the place's leg in a network; nil where it has none.
-func (p *Place) Leg(n NetID) *Leg {
-	for i := range p.Legs {
-		if p.Legs[i].Net == n {
-			return &p.Legs[i]
+// Attachment is the place's attachment in a network; nil where it has none.
+func (p *Place) Attachment(n NetID) *Attachment {
+	for i := range p.Attachments {
+		if p.Attachments[i].Net == n {
+			return &p.Attachments[i]
 		}
 	}
 	return nil
@@ -122,8 +122,8 @@ func (p *Place) Leg(n NetID) *Leg {
 
 // Addr is the place's first address in a network of a family.
 func (p *Place) Addr(n NetID, v6 bool) (netip.Addr, bool) {
-	if leg := p.Leg(n); leg != nil {
-		for _, a := range leg.Addrs {
+	if attachment := p.Attachment(n); attachment != nil {
+		for _, a := range attachment.Addrs {
 			if a.Is6() == v6 {
 				return a, true
 			}
@@ -136,11 +136,11 @@ func (p *Place) Addr(n NetID, v6 bool) (netip.Addr, bool) {
 type Hook uint8
 
 const (
-	Arriving Hook = iota
+	Prerouting Hook = iota
 	Input
-	Through
+	Forwarding
 	Output
-	Departing
+	Postrouting
 )
 
 var hooks = []string{"arriving", "input", "through", "output", "departing"}
@@ -192,15 +192,15 @@ type Map struct {
 	Ports     netset.Ports
 }
 
-// Socket is a listener as it stands in a stack.
+// Socket is a listener as it stands in a namespace.
 type Socket struct {
 	Record *estate.Listen
 	Place  PlaceID // the host or container that the record names
 	Ports  netset.Ports
 }
 
-// Takes says whether the socket takes flows to an address of its own stack. Loopback is for the
-// stack itself: local.
+// Takes says whether the socket takes flows to an address of its own namespace. Loopback is for the
+// namespace itself: local.
 func (s *Socket) Takes(dst netip.Addr, local bool) bool {
 	bound := s.Record.Bind.Addr
 	switch {
@@ -238,7 +238,7 @@ type Model struct {
 	groups   map[string][]estate.Selector
 	matches  map[string]Match
 	regions  *regions
-	routers  map[Island][]PlaceID
+	routers  map[Segment][]PlaceID
 	owners   map[netip.Addr][]Holding // every address of a host or container, wherever it is
 }
 
@@ -308,13 +308,13 @@ func (m *Model) holdsOnInternet(host string, v6 bool) ([]netip.Addr, bool) {
 	}
 	var out []netip.Addr
 	unknown := false
-	if leg := p.Leg(Internet); leg != nil {
-		for _, a := range leg.Addrs {
+	if attachment := p.Attachment(Internet); attachment != nil {
+		for _, a := range attachment.Addrs {
 			if a.Is6() == v6 {
 				out = append(out, a)
 			}
 		}
-		unknown = leg.Unknown && !v6 && len(out) == 0
+		unknown = attachment.Unknown && !v6 && len(out) == 0
 	}
 	return out, unknown
 }
@@ -388,8 +388,8 @@ func (m *Model) AskerAt(p PlaceID, n NetID) names.Asker {
 	var a names.Asker
 	nets := func(place *Place) {
 		var out []string
-		for _, leg := range place.Legs {
-			out = append(out, m.Networks[leg.Net].Name)
+		for _, attachment := range place.Attachments {
+			out = append(out, m.Networks[attachment.Net].Name)
 		}
 		a.Levels = append(a.Levels, out)
 	}
@@ -405,7 +405,7 @@ func (m *Model) AskerAt(p PlaceID, n NetID) names.Asker {
 	a.Place = place.Name
 	if place.IsContainer() {
 		a.Levels = append(a.Levels, []string{place.Name})
-		if place.Stack != place.ID {
+		if place.Namespace != place.ID {
 			a.Place = m.Places[place.Host].Name // its hosts file is the machine's
 		}
 	}

@@ -79,7 +79,7 @@ func (m *Model) partOf(e *estate.Estate) part {
 		if x.machines[kind] == nil {
 			x.machines[kind] = map[PlaceID]bool{}
 		}
-		x.machines[kind][p.Stack] = true
+		x.machines[kind][p.Namespace] = true
 	}
 	for _, k := range estate.Kinds {
 		gone, come := estate.Changed(m.Estate, e, k)
@@ -146,15 +146,15 @@ func (m *Model) compileRulesAnew(x part) {
 }
 
 // listensAnew gives a place the sockets that it has after an edit.
-func (m *Model) listensAnew(stack *Place, before *estate.Estate) {
-	names := map[string]bool{stack.Name: true}
-	for _, id := range m.Places[stack.Host].Containers {
-		if c := m.Places[id]; c.Stack == stack.ID {
+func (m *Model) listensAnew(namespace *Place, before *estate.Estate) {
+	names := map[string]bool{namespace.Name: true}
+	for _, id := range m.Places[namespace.Host].Containers {
+		if c := m.Places[id]; c.Namespace == namespace.ID {
 			names[c.Name] = true
 		}
 	}
 	here := estate.OneOf(names)
-	stack.Sockets = spliced(stack.Sockets, before, m.Estate, func(s Socket) *estate.Listen { return s.Record }, func(r *estate.Listen) (Socket, bool) {
+	namespace.Sockets = spliced(namespace.Sockets, before, m.Estate, func(s Socket) *estate.Listen { return s.Record }, func(r *estate.Listen) (Socket, bool) {
 		if r.Off || !here(r.Place) {
 			return Socket{}, false
 		}

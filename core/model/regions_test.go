@@ -35,8 +35,8 @@ func TestRegions(t *testing.T) {
 			dsts = append(dsts, synth.Ask(r).To)
 		}
 		for _, p := range warm.Places {
-			for _, leg := range p.Legs {
-				dsts = append(dsts, leg.Addrs...)
+			for _, attachment := range p.Attachments {
+				dsts = append(dsts, attachment.Addrs...)
 			}
 		}
 		for _, dst := range dsts { // fills what is remembered
@@ -95,7 +95,7 @@ func TestRulesFor(t *testing.T) {
 		text.WriteByte('\n')
 	}
 	m := compiled(t, text.String())
-	f := m.PlaceNamed("gate").Filters[model.Through][0]
+	f := m.PlaceNamed("gate").Filters[model.Forwarding][0]
 	for last := range 20 {
 		a := netip.AddrFrom4([4]byte{10, 0, 0, byte(last)})
 		var found []*model.Rule

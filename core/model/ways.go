@@ -67,11 +67,11 @@ func (m *Model) NextHop(p *Place, dst netip.Addr) Hop {
 // prefix where there is none.
 func (p *Place) blockWith(a netip.Addr) netip.Prefix {
 	var best netip.Prefix
-	for i := range p.Legs {
-		if p.Legs[i].Net == Internet {
+	for i := range p.Attachments {
+		if p.Attachments[i].Net == Internet {
 			continue
 		}
-		for _, b := range p.Legs[i].Blocks {
+		for _, b := range p.Attachments[i].Blocks {
 			if b.Contains(a) && (!best.IsValid() || b.Bits() > best.Bits()) {
 				best = b
 			}
@@ -82,10 +82,10 @@ func (p *Place) blockWith(a netip.Addr) netip.Prefix {
 
 func (m *Model) onLink(p *Place, dst netip.Addr) (Hop, bool) {
 	best, bits := NoNet, -1
-	for _, leg := range p.Legs {
-		for _, prefix := range m.Networks[leg.Net].Prefixes {
+	for _, attachment := range p.Attachments {
+		for _, prefix := range m.Networks[attachment.Net].Prefixes {
 			if prefix.Contains(dst) && prefix.Bits() > bits {
-				best, bits = leg.Net, prefix.Bits()
+				best, bits = attachment.Net, prefix.Bits()
 			}
 		}
 	}
@@ -102,9 +102,9 @@ func (m *Model) inNetwork(id NetID, dst netip.Addr) Hop {
 		return Hop{Kind: OnLink, Net: id, Place: h.Place, Records: []estate.Record{h.Record}}
 	}
 	for _, member := range n.Members {
-		leg := m.Places[member].Leg(id)
-		if leg.Unknown {
-			return Hop{Kind: Unknown, Net: id, Place: member, Records: leg.Records}
+		attachment := m.Places[member].Attachment(id)
+		if attachment.Unknown {
+			return Hop{Kind: Unknown, Net: id, Place: member, Records: attachment.Records}
 		}
 	}
 	return Hop{Kind: Nobody, Net: id}
@@ -112,20 +112,20 @@ func (m *Model) inNetwork(id NetID, dst netip.Addr) Hop {
 
 // viaHop is the hop to a route's next router.
 func (m *Model) viaHop(p *Place, via, dst netip.Addr) Hop {
-	for _, leg := range p.Legs {
-		if leg.Net == Internet {
+	for _, attachment := range p.Attachments {
+		if attachment.Net == Internet {
 			continue
 		}
-		n := m.Networks[leg.Net]
+		n := m.Networks[attachment.Net]
 		if !n.Set.Contains(via) {
 			continue
 		}
 		if h, ok := n.holders[via]; ok {
-			return Hop{Kind: Via, Net: leg.Net, Place: h.Place, Records: []estate.Record{h.Record}}
+			return Hop{Kind: Via, Net: attachment.Net, Place: h.Place, Records: []estate.Record{h.Record}}
 		}
-		return Hop{Kind: NoWay, Net: leg.Net}
+		return Hop{Kind: NoWay, Net: attachment.Net}
 	}
-	if p.Leg(Internet) != nil && m.Global(via) {
+	if p.Attachment(Internet) != nil && m.Global(via) {
 		if h, ok := m.Networks[Internet].holders[via]; ok {
 			return Hop{Kind: Via, Net: Internet, Place: h.Place, Records: []estate.Record{h.Record}}
 		}
@@ -136,21 +136,21 @@ func (m *Model) viaHop(p *Place, via, dst netip.Addr) Hop {
 
 // onInternet says whether a host has an address or a block of a family on internet.
 func (m *Model) onInternet(p *Place, v6 bool) bool {
-	leg := p.Leg(Internet)
-	if leg == nil {
+	attachment := p.Attachment(Internet)
+	if attachment == nil {
 		return false
 	}
-	for _, a := range leg.Addrs {
+	for _, a := range attachment.Addrs {
 		if a.Is6() == v6 {
 			return true
 		}
 	}
-	for _, b := range leg.Blocks {
+	for _, b := range attachment.Blocks {
 		if b.Addr().Is6() == v6 {
 			return true
 		}
 	}
-	return leg.Unknown && !v6
+	return attachment.Unknown && !v6
 }
 
 // InternetHop says where the internet carries a flow to. except is the host that put it there.
@@ -194,11 +194,11 @@ type Leader struct {
 // byRouter is the only router of a host's networks that leads to a destination.
 func (m *Model) byRouter(p *Place, dst netip.Addr) Hop {
 	var found []Leader
-	for _, leg := range p.Legs {
-		if leg.Gateway || leg.Net == Internet && !m.Global(dst) {
+	for _, attachment := range p.Attachments {
+		if attachment.Gateway || attachment.Net == Internet && !m.Global(dst) {
 			continue // a container network inside the machine leads nowhere, and the internet to no private address
 		}
-		for _, l := range m.leaders(leg.Net, dst, p.ID) {
+		for _, l := range m.leaders(attachment.Net, dst, p.ID) {
 			if len(found) == 0 || found[0].Place != l.Place {
 				found = append(found, l)
 			}
@@ -245,13 +245,13 @@ func (m *Model) leads(p *Place, dst netip.Addr, except NetID, passed map[PlaceID
 		return false
 	}
 	nets := m.region(dst).nets
-	for i := range p.Legs {
-		leg := &p.Legs[i]
-		if leg.Net == except || leg.Net == Internet {
+	for i := range p.Attachments {
+		attachment := &p.Attachments[i]
+		if attachment.Net == except || attachment.Net == Internet {
 			continue
 		}
-		n := m.Networks[leg.Net]
-		if slices.Contains(nets, leg.Net) && (!leg.Gateway && p.Router || leg.Gateway && n.Routed()) {
+		n := m.Networks[attachment.Net]
+		if slices.Contains(nets, attachment.Net) && (!attachment.Gateway && p.Router || attachment.Gateway && n.Routed()) {
 			return true
 		}
 	}
@@ -272,12 +272,12 @@ func (m *Model) leads(p *Place, dst netip.Addr, except NetID, passed map[PlaceID
 	}
 	passed[p.ID] = true
 	defer delete(passed, p.ID)
-	for _, leg := range p.Legs {
-		if leg.Net == except || leg.Gateway || leg.Net == Internet || !m.Networks[leg.Net].Family(dst.Is6()) {
+	for _, attachment := range p.Attachments {
+		if attachment.Net == except || attachment.Gateway || attachment.Net == Internet || !m.Networks[attachment.Net].Family(dst.Is6()) {
 			continue
 		}
-		for _, member := range m.Networks[leg.Net].onward {
-			if member != p.ID && m.leads(m.Places[member], dst, leg.Net, passed) {
+		for _, member := range m.Networks[attachment.Net].onward {
+			if member != p.ID && m.leads(m.Places[member], dst, attachment.Net, passed) {
 				return true
 			}
 		}
@@ -296,10 +296,10 @@ func (m *Model) leads(p *Place, dst netip.Addr, except NetID, passed map[PlaceID
 // Outer says whether a network is one of a router's outer ones: internet, and that of its default route.
 func (m *Model) Outer(p *Place, n NetID) bool {
 	if n == Internet {
-		return p.Leg(Internet) != nil
+		return p.Attachment(Internet) != nil
 	}
 	for _, r := range p.Routes {
-		if r.To.Bits() == 0 && m.Networks[n].Set.Contains(r.Via) && p.Leg(n) != nil {
+		if r.To.Bits() == 0 && m.Networks[n].Set.Contains(r.Via) && p.Attachment(n) != nil {
 			return true
 		}
 	}
@@ -309,11 +309,11 @@ func (m *Model) Outer(p *Place, n NetID) bool {
 // OuterAddrs are the addresses of a family that a forward without an address is for.
 func (m *Model) OuterAddrs(p *Place, v6 bool) []netip.Addr {
 	var out []netip.Addr
-	for _, leg := range p.Legs {
-		if !m.Outer(p, leg.Net) {
+	for _, attachment := range p.Attachments {
+		if !m.Outer(p, attachment.Net) {
 			continue
 		}
-		for _, a := range leg.Addrs {
+		for _, a := range attachment.Addrs {
 			if a.Is6() == v6 {
 				out = append(out, a)
 			}

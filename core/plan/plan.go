@@ -210,9 +210,9 @@ func line(m *model.Model, g *model.Place, outside, inside string) (text, what, e
 		return "", fmt.Sprintf("%s is no router, and maps to its own containers only", g.Name), "a container, as " + g.Name + "/front:443"
 	}
 	six := strings.HasPrefix(outside, "[")
-	for _, leg := range p.Legs {
-		for _, a := range leg.Addrs {
-			if hop := m.NextHop(g, a); !leg.Gateway && a.Is6() == six && (hop.Kind == model.OnLink || hop.Kind == model.Via) {
+	for _, attachment := range p.Attachments {
+		for _, a := range attachment.Addrs {
+			if hop := m.NextHop(g, a); !attachment.Gateway && a.Is6() == six && (hop.Kind == model.OnLink || hop.Kind == model.Via) {
 				return "forward " + g.Name + " " + outside + " to " + target(a, ports), "", ""
 			}
 		}

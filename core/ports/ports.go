@@ -10,6 +10,8 @@ import (
 	"strings"
 
 	"steady-compass/core/estate"
+	"steady-compass/core/exposure"
+	"steady-compass/core/flow"
 	"steady-compass/core/model"
 	"steady-compass/core/netset"
 	"steady-compass/core/trace"
@@ -57,7 +59,7 @@ type Clash struct {
 type Chart struct {
 	t       *trace.Tracer
 	m       *model.Model
-	open    map[string][]trace.Open // by vantage
+	open    map[string][]exposure.Open // by vantage
 	reached map[place]map[Reach]netset.Ports
 	bare    map[place]netset.Ports // reached by the world, with something that nobody declared
 	meant   map[place]netset.Ports // reached by the world, with something that somebody did
@@ -71,8 +73,8 @@ type place struct {
 }
 
 // New makes the chart of an estate. open is what each vantage reaches: internet and the recorded networks.
-func New(t *trace.Tracer, open map[string][]trace.Open, clashes []Clash) *Chart {
-	c := &Chart{t: t, m: t.Model(), open: open, reached: map[place]map[Reach]netset.Ports{}, bare: map[place]netset.Ports{}, meant: map[place]netset.Ports{}, past: map[place]netset.Ports{}, clashes: clashes}
+func New(t *trace.Tracer, open map[string][]exposure.Open, clashes []Clash) *Chart {
+	c := &Chart{t: t, m: t.Model, open: open, reached: map[place]map[Reach]netset.Ports{}, bare: map[place]netset.Ports{}, meant: map[place]netset.Ports{}, past: map[place]netset.Ports{}, clashes: clashes}
 	for from, list := range open {
 		for i := range list {
 			c.note(from, &list[i])
@@ -82,7 +84,7 @@ func New(t *trace.Tracer, open map[string][]trace.Open, clashes []Clash) *Chart 
 }
 
 // note marks the ports of the machine by which something open is entered.
-func (c *Chart) note(from string, e *trace.Open) {
+func (c *Chart) note(from string, e *exposure.Open) {
 	machine, ports := c.entered(e)
 	at := place{machine, protoOf(e.Transport)}
 	reach := Inside
@@ -96,7 +98,7 @@ func (c *Chart) note(from string, e *trace.Open) {
 	}
 	c.reached[at][reach] = c.reached[at][reach].Union(ports)
 	switch {
-	case reach == World && e.Intent == trace.None:
+	case reach == World && e.Intent == exposure.None:
 		c.bare[at] = c.bare[at].Union(ports)
 	case reach == World:
 		c.meant[at] = c.meant[at].Union(ports)
@@ -107,7 +109,7 @@ func (c *Chart) note(from string, e *trace.Open) {
 }
 
 // entered is the machine on which something open stands, and the machine's own ports that lead to it.
-func (c *Chart) entered(e *trace.Open) (string, netset.Ports) {
+func (c *Chart) entered(e *exposure.Open) (string, netset.Ports) {
 	machine, _, _ := strings.Cut(e.Place, "/")
 	last := int(e.Port) + e.Range.Len() - 1
 	inner := netset.PortRange{Lo: e.Port, Hi: uint16(min(last, netset.MaxPort))}
@@ -208,9 +210,9 @@ func (c *Chart) Machines() []Machine {
 
 func (c *Chart) machine(p *model.Place) Machine {
 	m := Machine{Name: p.Name, Router: p.Router, Addresses: []string{}, Sockets: len(p.Sockets), Maps: len(p.Maps), Ports: []Port{}}
-	for _, leg := range p.Legs {
-		for _, a := range leg.Addrs {
-			if !leg.Gateway {
+	for _, attachment := range p.Attachments {
+		for _, a := range attachment.Addrs {
+			if !attachment.Gateway {
 				m.Addresses = append(m.Addresses, a.String())
 			}
 		}
@@ -254,12 +256,12 @@ func (c *Chart) taken(p *model.Place, proto netset.Transport, port uint16) bool 
 		if m.Record.Bind.Transport&proto == 0 || !m.Ports.Contains(port) || m.Container == model.Nowhere {
 			continue
 		}
-		stack := c.m.Places[c.m.Places[m.Container].Stack]
+		namespace := c.m.Places[c.m.Places[m.Container].Namespace]
 		for _, pair := range m.Pairs {
 			if port < pair.From.Lo || port > pair.From.Hi {
 				continue
 			}
-			return slices.ContainsFunc(stack.Sockets, func(s model.Socket) bool {
+			return slices.ContainsFunc(namespace.Sockets, func(s model.Socket) bool {
 				return s.Record.Bind.Transport&proto != 0 && s.Ports.Contains(pair.Inner(port))
 			})
 		}
@@ -395,10 +397,10 @@ func (c *Chart) entranceOf(p *model.Place, port Port) entrance {
 			return entrance{from: net.Name, addr: a, port: port.Port}
 		}
 	}
-	for _, leg := range p.Legs {
-		for _, a := range leg.Addrs {
-			if !leg.Gateway {
-				return entrance{from: c.m.Networks[leg.Net].Name, addr: a, port: port.Port}
+	for _, attachment := range p.Attachments {
+		for _, a := range attachment.Addrs {
+			if !attachment.Gateway {
+				return entrance{from: c.m.Networks[attachment.Net].Name, addr: a, port: port.Port}
 			}
 		}
 	}
@@ -432,7 +434,7 @@ func (c *Chart) depth(p *model.Place, port Port) Depth {
 		return d
 	}
 	tg := trace.Target{Text: d.Target, Addr: e.addr, Port: e.port, Proto: proto}
-	paths := c.t.TracePort(tg, trace.PortKey{Port: e.port, Transport: proto}, v)
+	paths := c.t.TracePort(tg, flow.PortKey{Port: e.port, Transport: proto}, v)
 	if e.other {
 		d.Ends = int(Forwarded)
 	} else if len(paths) > 0 {
@@ -474,17 +476,17 @@ func (d *Depth) stopped() (Layer, bool) {
 
 // follow reads the steps of a path up to the listener.
 func (d *Depth) follow(p *trace.Path) {
-	broken := map[int]*trace.Break{}
+	broken := map[int]*flow.Break{}
 	for i := range p.Breaks {
 		if broken[p.Breaks[i].Step] == nil {
 			broken[p.Breaks[i].Step] = &p.Breaks[i]
 		}
 	}
 	for i, s := range p.Steps {
-		layer := map[trace.Stage]Layer{trace.StageFilter: LetIn, trace.StageTranslate: Mapped, trace.StageSocket: Listening, trace.StageRoute: LetIn}
+		layer := map[flow.Stage]Layer{flow.StageFilter: LetIn, flow.StageTranslate: Mapped, flow.StageSocket: Listening, flow.StageRoute: LetIn}
 		l, ok := layer[s.Stage]
 		if !ok {
-			if s.Stage == trace.StageTLS || s.Stage == trace.StageSite {
+			if s.Stage == flow.StageTLS || s.Stage == flow.StageSite {
 				break
 			}
 			continue
@@ -494,10 +496,10 @@ func (d *Depth) follow(p *trace.Path) {
 			break
 		}
 		word := recordWord(s.Records)
-		if s.Stage == trace.StageFilter && word != "" {
+		if s.Stage == flow.StageFilter && word != "" {
 			d.put(LetIn, Item{Text: word})
 		}
-		if s.Stage == trace.StageSocket {
+		if s.Stage == flow.StageSocket {
 			d.Ends, d.Arrives = int(Listening), true
 			break
 		}
@@ -527,7 +529,7 @@ func recordWord(records []string) string {
 func (c *Chart) shouldBe(d *Depth, p *model.Place, port Port) {
 	proto := protoOf(port.Transport)
 	beyond := !d.Arrives
-	at, stack, inner := p.Name, p, port.Port
+	at, namespace, inner := p.Name, p, port.Port
 	for _, m := range p.Maps {
 		if m.Record.Bind.Transport&proto == 0 || !m.Ports.Contains(port.Port) {
 			continue
@@ -536,15 +538,15 @@ func (c *Chart) shouldBe(d *Depth, p *model.Place, port Port) {
 			if pair.From.Lo <= port.Port && port.Port <= pair.From.Hi {
 				_, short, _ := strings.Cut(m.Record.Container, "/")
 				d.put(Mapped, Item{Text: fmt.Sprintf("%s %d", short, pair.Inner(port.Port)), Beyond: beyond})
-				if stack == p && m.Container != model.Nowhere {
-					at, stack, inner = m.Record.Container, c.m.Places[c.m.Places[m.Container].Stack], pair.Inner(port.Port)
+				if namespace == p && m.Container != model.Nowhere {
+					at, namespace, inner = m.Record.Container, c.m.Places[c.m.Places[m.Container].Namespace], pair.Inner(port.Port)
 				}
 			}
 		}
 	}
-	for i := range stack.Sockets {
-		s := &stack.Sockets[i]
-		if s.Record.Bind.Transport&proto == 0 || !s.Ports.Contains(inner) || stack != p && c.m.Places[s.Place].Name != at {
+	for i := range namespace.Sockets {
+		s := &namespace.Sockets[i]
+		if s.Record.Bind.Transport&proto == 0 || !s.Ports.Contains(inner) || namespace != p && c.m.Places[s.Place].Name != at {
 			continue
 		}
 		d.put(Listening, Item{Text: s.Record.Service, Beyond: beyond})

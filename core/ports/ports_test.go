@@ -6,6 +6,7 @@ import (
 	"strings"
 	"testing"
 
+	"steady-compass/core/exposure"
 	"steady-compass/core/model"
 	"steady-compass/core/netset"
 	"steady-compass/core/notation"
@@ -58,8 +59,8 @@ func chart(t testing.TB, text string, clashes ...Clash) *Chart {
 		t.Fatal(faults)
 	}
 	tr := trace.New(model.Compile(e), "2026-11-25")
-	open := map[string][]trace.Open{}
-	for _, net := range tr.Model().Networks {
+	open := map[string][]exposure.Open{}
+	for _, net := range tr.Model.Networks {
 		v, err := tr.VantageNamed(net.Name)
 		if err != nil {
 			t.Fatal(err)

@@ -142,7 +142,7 @@ func pointsSeen(m *model.Model, on []*model.Place) points {
 		var block []netip.Addr
 		for _, id := range n.Members {
 			c := m.Places[id]
-			if leg := c.Leg(n.ID); c.IsContainer() && leg.Float() {
+			if attachment := c.Attachment(n.ID); c.IsContainer() && attachment.Float() {
 				p.at[point{id, n.ID}] = next
 				block = append(block, next)
 				next = next.Next()
@@ -183,8 +183,8 @@ func (p points) ends(m *model.Model, match model.Match, v4, v6 bool) ends {
 		}
 	}
 	for _, c := range match.Float {
-		for _, leg := range m.Places[c].Legs {
-			if a, ok := p.at[point{c, leg.Net}]; ok {
+		for _, attachment := range m.Places[c].Attachments {
+			if a, ok := p.at[point{c, attachment.Net}]; ok {
 				one := netset.AddrsOf(a)
 				e.sure, e.perhaps = netset.Union(e.sure, one), netset.Union(e.perhaps, one)
 			}

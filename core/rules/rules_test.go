@@ -204,7 +204,7 @@ func BenchmarkRead(b *testing.B) {
 			m := model.Compile(e)
 			p := m.PlaceNamed("gate")
 			for b.Loop() {
-				Read(m, p.Filters[model.Through][0], []*model.Place{p})
+				Read(m, p.Filters[model.Forwarding][0], []*model.Place{p})
 			}
 			if e.Count() < n {
 				b.Fatal(estate.Kinds)

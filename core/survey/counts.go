@@ -3,28 +3,29 @@ package survey
 import (
 	"context"
 
+	"steady-compass/core/exposure"
 	"steady-compass/core/findings"
+	"steady-compass/core/flow"
 	"steady-compass/core/parallel"
-	"steady-compass/core/trace"
 )
 
 // Exposure is what can be touched from a vantage.
-func (s *Survey) Exposure(from string) (trace.Exposure, error) {
+func (s *Survey) Exposure(from string) (exposure.Exposure, error) {
 	v, err := s.Tracer.VantageNamed(from)
 	if err != nil {
-		return trace.Exposure{}, err
+		return exposure.Exposure{}, err
 	}
 	return s.Tracer.Exposure(v), nil
 }
 
 // Every is what internet and each recorded network reach.
-func (s *Survey) Every(ctx context.Context) (map[string][]trace.Open, error) {
-	networks := s.Tracer.Model().Networks
-	open := parallel.Map(ctx, len(networks), func(i int) []trace.Open {
+func (s *Survey) Every(ctx context.Context) (map[string][]exposure.Open, error) {
+	networks := s.Tracer.Model.Networks
+	open := parallel.Map(ctx, len(networks), func(i int) []exposure.Open {
 		x, _ := s.Exposure(networks[i].Name) // a network is a vantage
 		return x.Open
 	})
-	out := map[string][]trace.Open{}
+	out := map[string][]exposure.Open{}
 	for i, net := range networks {
 		out[net.Name] = open[i]
 	}
@@ -55,7 +56,7 @@ func (s *Survey) Counts(ctx context.Context) (Counts, error) {
 	c := Counts{Names: len(rows)}
 	for i := range rows {
 		switch r := &rows[i]; {
-		case r.Verdict == trace.Undecided:
+		case r.Verdict == flow.Undecided:
 			c.Undecided++
 		case r.Verdict.Good():
 			c.Arrive++
@@ -67,7 +68,7 @@ func (s *Survey) Counts(ctx context.Context) (Counts, error) {
 	if err != nil {
 		return Counts{}, err
 	}
-	for _, p := range s.Tracer.Model().Places {
+	for _, p := range s.Tracer.Model.Places {
 		if !p.IsContainer() && !p.Outside {
 			c.Machines++
 		}
@@ -75,7 +76,7 @@ func (s *Survey) Counts(ctx context.Context) (Counts, error) {
 	c.Open = len(x.Open)
 	doors := map[string]bool{}
 	for i := range x.Open {
-		if o := &x.Open[i]; o.Intent != trace.Declared {
+		if o := &x.Open[i]; o.Intent != exposure.Declared {
 			doors[o.Address+o.Ports+o.Transport] = true
 		}
 	}
@@ -92,5 +93,5 @@ func (s *Survey) Counts(ctx context.Context) (Counts, error) {
 
 // stops says whether the name does not get anywhere that it should.
 func (r *Row) stops() bool {
-	return r.Verdict != trace.Outside || r.Mends > 0
+	return r.Verdict != flow.Outside || r.Mends > 0
 }

@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strings"
 
+	"steady-compass/core/flow"
+	"steady-compass/core/memo"
 	"steady-compass/core/names"
 	"steady-compass/core/parallel"
 	"steady-compass/core/trace"
@@ -13,29 +15,29 @@ import (
 
 // Row is a name on a port, as the table of names shows it.
 type Row struct {
-	Name      string        `json:"name"`
-	Unicode   string        `json:"unicode,omitempty"` // the name as people write it (RFC 5890), where that is not the same
-	Zone      string        `json:"zone"`
-	For       []string      `json:"for" nullable:"false"` // the vantages it is for, where not everybody's
-	Port      uint16        `json:"port"`
-	Transport string        `json:"transport"`
-	Verdict   trace.Outcome `json:"verdict"`
-	AsMeant   bool          `json:"asMeant"` // the name is not for this vantage, and does not resolve there
-	Guessed   bool          `json:"guessed"` // nothing recorded gives this port
-	Mends     int           `json:"mends"`
-	Ways      []RowWay      `json:"ways" nullable:"false"`
+	Name      string       `json:"name"`
+	Unicode   string       `json:"unicode,omitempty"` // the name as people write it (RFC 5890), where that is not the same
+	Zone      string       `json:"zone"`
+	For       []string     `json:"for" nullable:"false"` // the vantages it is for, where not everybody's
+	Port      uint16       `json:"port"`
+	Transport string       `json:"transport"`
+	Verdict   flow.Outcome `json:"verdict"`
+	AsMeant   bool         `json:"asMeant"` // the name is not for this vantage, and does not resolve there
+	Guessed   bool         `json:"guessed"` // nothing recorded gives this port
+	Mends     int          `json:"mends"`
+	Ways      []RowWay     `json:"ways" nullable:"false"`
 
-	reads *trace.Reads // what it was worked out from
+	reads *memo.Reads // what it was worked out from
 }
 
 // RowWay is one way of a row.
 type RowWay struct {
-	Family  string        `json:"family"`
-	Address string        `json:"address"`
-	URLPath string        `json:"urlpath"`
-	Outcome trace.Outcome `json:"outcome"`
-	Inner   trace.Outcome `json:"inner,omitempty"`
-	Cells   trace.Cells   `json:"cells"`
+	Family  string       `json:"family"`
+	Address string       `json:"address"`
+	URLPath string       `json:"urlpath"`
+	Outcome flow.Outcome `json:"outcome"`
+	Inner   flow.Outcome `json:"inner,omitempty"`
+	Cells   flow.Cells   `json:"cells"`
 }
 
 // Names gives the rows seen from a vantage.
@@ -57,9 +59,9 @@ func (s *Survey) Names(ctx context.Context, from string) ([]Row, error) {
 	all := s.Tracer.Names()
 	former := s.course.former(v.Word)
 	known := rowsOf(all, former.rows)
-	touch := trace.Anything()
+	touch := memo.Anything()
 	if former.tracer != nil {
-		touch = former.tracer.Touched(s.Tracer)
+		touch = s.Tracer.Since(former.tracer.Model)
 	}
 	parts := parallel.Map(ctx, len(all), func(i int) []Row {
 		if stand(known[i], all[i], touch) {
@@ -110,15 +112,15 @@ func rowsOf(all []*trace.Name, rows []Row) [][]Row {
 }
 
 // stand says whether the rows of a name are what they were: nothing that they come by is touched.
-func stand(old []Row, n *trace.Name, touch *trace.Touch) bool {
+func stand(old []Row, n *trace.Name, touch *memo.Touch) bool {
 	if len(old) == 0 || old[0].Zone != n.Zone || !slices.Equal(old[0].For, n.From) {
 		return false
 	}
 	return !slices.ContainsFunc(old, func(r Row) bool { return touch.Reading(r.reads) })
 }
 
-func (s *Survey) nameRows(n *trace.Name, v trace.Vantage) []Row {
-	var reads trace.Reads // of the name: whatever touches one of its rows, touches all
+func (s *Survey) nameRows(n *trace.Name, v flow.Vantage) []Row {
+	var reads memo.Reads // of the name: whatever touches one of its rows, touches all
 	reads.Asked(n.Name)
 	ports, known := s.Tracer.PortsReading(n.Name, &v, &reads)
 	if !known {
@@ -147,7 +149,7 @@ func (s *Survey) nameRows(n *trace.Name, v trace.Vantage) []Row {
 			}
 		}
 		r.Mends = len(mends)
-		r.AsMeant = r.Verdict == trace.Unresolved && len(n.From) > 0 && !slices.Contains(n.From, v.Word)
+		r.AsMeant = r.Verdict == flow.Unresolved && len(n.From) > 0 && !slices.Contains(n.From, v.Word)
 		out = append(out, r)
 	}
 	return out

@@ -29,12 +29,12 @@ func TestRowsAfterEdits(t *testing.T) {
 			t.Fatal(faults)
 		}
 		a := New(e, day)
-		vantages := []string{"internet", a.Tracer.Model().Networks[1].Name, a.Tracer.Model().Places[0].Name}
+		vantages := []string{"internet", a.Tracer.Model.Networks[1].Name, a.Tracer.Model.Places[0].Name}
 		var gone []estate.Record
 		tableOf(t, a, vantages)
 		for range 38 {
-			c, kept := synth.Edit(r, a.Tracer.Model().Estate, gone)
-			next, err := a.Tracer.Model().Estate.Apply(c)
+			c, kept := synth.Edit(r, a.Tracer.Model.Estate, gone)
+			next, err := a.Tracer.Model.Estate.Apply(c)
 			if err != nil {
 				continue
 			}

@@ -166,10 +166,10 @@ func (s *Survey) Ports(ctx context.Context) (*ports.Chart, error) {
 	if err != nil {
 		return nil, err
 	}
-	m := s.Tracer.Model()
+	m := s.Tracer.Model
 	var clashes []ports.Clash
 	for _, x := range m.Clashes() {
-		clashes = append(clashes, ports.Clash{Machine: m.Places[x.Stack].Name, Transport: x.Transport.String(), Range: x.Ports, Why: x.Why(m)})
+		clashes = append(clashes, ports.Clash{Machine: m.Places[x.Namespace].Name, Transport: x.Transport.String(), Range: x.Ports, Why: x.Why(m)})
 	}
 	s.chart = ports.New(s.Tracer, open, clashes)
 	return s.chart, nil

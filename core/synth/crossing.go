@@ -82,7 +82,7 @@ func Crossing(r *rand.Rand) string {
 	tell := func(format string, args ...any) {
 		out.WriteString(strings.Join(strings.Fields(fmt.Sprintf(format, args...)), " ") + "\n")
 	}
-	switch c.IntN(6) { // a machine with a second leg, so that replies may go another way
+	switch c.IntN(6) { // a machine with a second attachment, so that replies may go another way
 	case 0:
 		tell("address plain 10.2.0.20 far")
 		tell("route plain default via %s", c.of("10.1.0.1", "10.2.0.1"))

@@ -1,16 +1,20 @@
 package trace
 
-import "strings"
+import (
+	"strings"
+
+	"steady-compass/core/flow"
+)
 
 // Cause is the key of a break: what one change would have to change. That is the record, where a written line decides; else what
 // is missing, and where. Two breaks with one cause are one mistake.
-func (p *Path) Cause(b *Break) string {
+func (p *Path) Cause(b *flow.Break) string {
 	record := ""
 	if len(b.Records) > 0 {
 		record = b.Records[0]
 	}
 	family, kind, _ := strings.Cut(b.Code, ".")
-	step := Step{}
+	step := flow.Step{}
 	if b.Step < len(p.Steps) {
 		step = p.Steps[b.Step]
 	}
@@ -19,10 +23,10 @@ func (p *Path) Cause(b *Break) string {
 		return RecordCause(b.Mend.Remove[0])
 	case kind == "no-listener" || kind == "refused":
 		return NoListener(b.At, p.portAt(b), p.Transport)
-	case step.Stage == StageFilter && len(step.Records) > 1: // the filter, and the line that decides
+	case step.Stage == flow.StageFilter && len(step.Records) > 1: // the filter, and the line that decides
 		return RecordCause(step.Records[len(step.Records)-1])
-	case step.Stage == StageFilter && len(step.Records) == 1:
-		return "missing: let through by " + step.Records[0] + " to " + b.to + ":" + p.portAt(b) + "/" + p.Transport
+	case step.Stage == flow.StageFilter && len(step.Records) == 1:
+		return "missing: let through by " + step.Records[0] + " to " + b.To + ":" + p.portAt(b) + "/" + p.Transport
 	case family == "name": // not resolved: the owner
 		return "missing: " + b.Code + " " + b.Subject
 	case family == "cert" && record != "": // all names of a listener together
@@ -42,7 +46,7 @@ func NoListener(place, port, transport string) string {
 func RecordCause(line string) string { return "record: " + line }
 
 // portAt is the port that a flow was for as it came to a break.
-func (p *Path) portAt(b *Break) string {
+func (p *Path) portAt(b *flow.Break) string {
 	for i := min(b.Step, len(p.Steps)-1); i >= 0; i-- {
 		if to := p.Steps[i].Flow.To; to != "" {
 			return to[strings.LastIndexByte(to, ':')+1:]

@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 
+	"steady-compass/core/flow"
 	"steady-compass/core/parallel"
 )
 
@@ -25,7 +26,7 @@ type Lead struct {
 // Leads is every way in that ends at a place, on a port or, where that is 0, on any: from internet and each recorded network.
 func (t *Tracer) Leads(ctx context.Context, place string, port uint16) ([]Lead, error) {
 	out := []Lead{}
-	for _, net := range t.m.Networks {
+	for _, net := range t.Model.Networks {
 		v, err := t.VantageNamed(net.Name)
 		if err != nil {
 			continue
@@ -42,7 +43,7 @@ func (t *Tracer) Leads(ctx context.Context, place string, port uint16) ([]Lead, 
 
 // LeadsFrom is every way in from a vantage that ends at a place, on a port or, where that is 0, on any: by each name, and by bare
 // address what a listener there takes itself.
-func (t *Tracer) LeadsFrom(ctx context.Context, v Vantage, place string, port uint16) ([]Lead, error) {
+func (t *Tracer) LeadsFrom(ctx context.Context, v flow.Vantage, place string, port uint16) ([]Lead, error) {
 	all := t.Names()
 	by := parallel.Map(ctx, len(all), func(i int) []Lead {
 		var out []Lead
@@ -50,7 +51,7 @@ func (t *Tracer) LeadsFrom(ctx context.Context, v Vantage, place string, port ui
 		ports, _ := t.PortsOf(n.Name, &v)
 		for _, k := range ports {
 			for _, p := range t.TracePort(Target{Text: n.Name, Name: n.Name}, k, v) {
-				if p.Outcome == Arrives && endsAt(p.End, place, port) {
+				if p.Outcome == flow.Arrives && endsAt(p.End, place, port) {
 					out = append(out, Lead{n.Name, p.Address, p.Port, p.Transport, p.URLPath, v.Word, *p.End})
 				}
 			}
@@ -85,7 +86,7 @@ func (t *Tracer) ParseEnd(text string) (place string, port uint16, err error) {
 		}
 		place, port = at, uint16(n)
 	}
-	if t.m.PlaceNamed(place) == nil {
+	if t.Model.PlaceNamed(place) == nil {
 		return "", 0, fmt.Errorf("%q is no host and no container; expected one that is recorded", place)
 	}
 	return place, port, nil

@@ -8,6 +8,9 @@ import (
 	"sync/atomic"
 
 	"steady-compass/core/estate"
+	"steady-compass/core/exposure"
+	"steady-compass/core/flow"
+	"steady-compass/core/memo"
 	"steady-compass/core/model"
 	"steady-compass/core/names"
 )
@@ -61,7 +64,7 @@ func sameNames(before, after *estate.Estate) bool {
 
 // namesAfter are the names; those of before that the edit does not speak of are taken over.
 func (t *Tracer) namesAfter() []*Name {
-	before, e := t.was.names, t.m.Estate
+	before, e := t.was, t.Model.Estate
 	var list []*Name
 	if before != nil {
 		if known := before.list.Load(); known != nil {
@@ -88,7 +91,7 @@ func (t *Tracer) namesAfter() []*Name {
 			case *estate.Intent:
 				only[r.Target] = true
 			case *estate.Cert: // of several with one name the first alone is in force
-				for _, c := range append(certsNamed(before.estate, r.Name), certsNamed(e, r.Name)...) {
+				for _, c := range append(estate.CertsNamed(before.estate, r.Name), estate.CertsNamed(e, r.Name)...) {
 					for _, name := range c.For {
 						only[name] = true
 					}
@@ -140,7 +143,7 @@ func (t *Tracer) findNames(only map[string]bool) []*Name {
 		wanted = estate.OneOf(only)
 	}
 	note := func(name string, r estate.Record) *Name {
-		if !wanted(name) || name == "*" || name == "" || isIP(name) || strings.HasPrefix(name, "_") || strings.Contains(name, "._") {
+		if !wanted(name) || name == "*" || name == "" || exposure.IsIP(name) || strings.HasPrefix(name, "_") || strings.Contains(name, "._") {
 			return nil
 		}
 		n := at[name]
@@ -154,14 +157,14 @@ func (t *Tracer) findNames(only map[string]bool) []*Name {
 	everybody := map[string]bool{}
 	narrowed := map[string][]string{}
 	zones := map[string]*estate.Zone{}
-	for _, r := range t.m.Estate.Of(estate.KindNamed("zone")) {
+	for _, r := range t.Model.Estate.Of(estate.KindNamed("zone")) {
 		if z := r.(*estate.Zone); !z.Off {
 			if _, seen := zones[z.Name]; !seen || len(zones[z.Name].For) > 0 {
 				zones[z.Name] = z
 			}
 		}
 	}
-	for _, r := range t.m.Estate.Of(estate.KindNamed("dns")) {
+	for _, r := range t.Model.Estate.Of(estate.KindNamed("dns")) {
 		d := r.(*estate.DNS)
 		if d.Off || d.Type != "A" && d.Type != "AAAA" && d.Type != "ALIAS" && d.Type != "CNAME" {
 			continue
@@ -179,12 +182,12 @@ func (t *Tracer) findNames(only map[string]bool) []*Name {
 		}
 	}
 	t.eachSite(only, func(name string, site *estate.Site) { note(name, site) })
-	for _, i := range t.m.Intents {
-		if wanted(i.Target) && t.m.PlaceNamed(i.Target) == nil && t.m.NetNamed(i.Target) == nil {
+	for _, i := range t.Model.Intents {
+		if wanted(i.Target) && t.Model.PlaceNamed(i.Target) == nil && t.Model.NetNamed(i.Target) == nil {
 			note(i.Target, i)
 		}
 	}
-	for _, c := range t.m.CertList {
+	for _, c := range t.Model.CertList {
 		for _, name := range c.For {
 			if !strings.HasPrefix(name, "*.") || at[name] != nil {
 				note(name, c)
@@ -221,7 +224,7 @@ func (t *Tracer) findNames(only map[string]bool) []*Name {
 // eachSite gives the sites of services that something listens as, by each of their names: all, or those of some names.
 func (t *Tracer) eachSite(only map[string]bool, found func(name string, site *estate.Site)) {
 	if only == nil {
-		for _, s := range t.m.Services {
+		for _, s := range t.Model.Services {
 			for _, site := range s.Sites {
 				found(site.Name, site.Record)
 			}
@@ -229,12 +232,12 @@ func (t *Tracer) eachSite(only map[string]bool, found func(name string, site *es
 		return
 	}
 	for name := range only {
-		sites := t.index.exact.Of(name)
+		sites := t.Index.Exact.Of(name)
 		if base, wild := strings.CutPrefix(name, "*."); wild {
-			sites = t.index.wildcards.Of(base)
+			sites = t.Index.Wildcards.Of(base)
 		}
 		for _, s := range sites {
-			if !s.Off && t.m.Services[s.Service] != nil {
+			if !s.Off && t.Model.Services[s.Service] != nil {
 				found(name, s)
 			}
 		}
@@ -254,12 +257,12 @@ func CompareNames(a, b string) int {
 }
 
 // IntentsOf are the intents for a name, address or place, in the order written.
-func (t *Tracer) IntentsOf(target string) []*estate.Intent { return t.index.intents.Of(target) }
+func (t *Tracer) IntentsOf(target string) []*estate.Intent { return t.Index.Intents.Of(target) }
 
 // AddressedAnywhere says whether some network gets an address for a name; what is asked for is added to reads.
-func (t *Tracer) AddressedAnywhere(name string, reads *Reads) bool {
-	for _, net := range t.m.Networks {
-		v6, v4 := t.m.Names.Addresses(name, t.m.AskerAt(model.Nowhere, net.ID))
+func (t *Tracer) AddressedAnywhere(name string, reads *memo.Reads) bool {
+	for _, net := range t.Model.Networks {
+		v6, v4 := t.Model.Names.Addresses(name, t.Model.AskerAt(model.Nowhere, net.ID))
 		reads.Asked(slices.Concat(v6.Chain, v4.Chain)...)
 		if len(v6.Addresses)+len(v4.Addresses) > 0 {
 			return true
@@ -270,7 +273,7 @@ func (t *Tracer) AddressedAnywhere(name string, reads *Reads) bool {
 
 // InHostsFile says whether some machine's own hosts file gives a name.
 func (t *Tracer) InHostsFile(name string) bool {
-	return slices.ContainsFunc(t.m.Estate.Of(estate.KindNamed("name")), func(r estate.Record) bool {
+	return slices.ContainsFunc(t.Model.Estate.Of(estate.KindNamed("name")), func(r estate.Record) bool {
 		entry := r.(*estate.HostsEntry)
 		return !entry.Off && entry.Hostname == name
 	})
@@ -278,37 +281,25 @@ func (t *Tracer) InHostsFile(name string) bool {
 
 // OnlyAskedInside says whether a name is no more than what a front asks of its backend: the name of a site that a hand-on asks for.
 func (t *Tracer) OnlyAskedInside(name string) bool {
-	if len(t.index.intents.Of(name)) > 0 || slices.ContainsFunc(t.m.CertList, func(c *estate.Cert) bool { return slices.Contains(c.For, name) }) {
+	if len(t.Index.Intents.Of(name)) > 0 || slices.ContainsFunc(t.Model.CertList, func(c *estate.Cert) bool { return slices.Contains(c.For, name) }) {
 		return false
 	}
-	return slices.ContainsFunc(t.m.Estate.Of(estate.KindNamed("site")), func(r estate.Record) bool {
+	return slices.ContainsFunc(t.Model.Estate.Of(estate.KindNamed("site")), func(r estate.Record) bool {
 		s := r.(*estate.Site)
 		return !s.Off && (s.Asking == name || s.Asking == "upstream" && s.To.Host == name)
 	})
 }
 
-// LandsAnew are the places that others are meant to get to than before the edit that the tracer came of.
-func (t *Tracer) LandsAnew() map[model.PlaceID]bool { return t.intended().changed }
-
 // ForwardsTo are the forwards that lead to an address.
-func (t *Tracer) ForwardsTo(a netip.Addr) []*model.Forward { return t.index.forwards[a] }
+func (t *Tracer) ForwardsTo(a netip.Addr) []*model.Forward { return t.Index.Forwards[a] }
 
 // IsPlace says whether a word names a recorded host or container.
-func (t *Tracer) IsPlace(word string) bool { return t.m.PlaceNamed(word) != nil }
+func (t *Tracer) IsPlace(word string) bool { return t.Model.PlaceNamed(word) != nil }
 
 // Defaulted is the site that took a path only since none has the name; nil where one has it.
 func (p *Path) Defaulted() estate.Record { return p.caughtBy }
 
-// Lands says whether an intent that names the place itself, or a way to it, lands at a place.
-func (t *Tracer) Lands(place string) bool {
-	p := t.m.PlaceNamed(place)
-	if p == nil {
-		return false
-	}
-	return t.intended().lands(p.ID)
-}
-
 // Answer is what a name answers to a vantage, for one type.
-func (t *Tracer) Answer(name, qtype string, v Vantage) names.Answer {
-	return t.m.Names.Ask(name, qtype, t.asker(v.origins[0]))
+func (t *Tracer) Answer(name, qtype string, v flow.Vantage) names.Answer {
+	return t.Model.Names.Ask(name, qtype, t.Asker(v.Origins[0]))
 }

@@ -10,9 +10,12 @@ import (
 	"testing"
 
 	"steady-compass/core/estate"
+	"steady-compass/core/exposure"
+	"steady-compass/core/flow"
 	"steady-compass/core/model"
 	"steady-compass/core/netset"
 	"steady-compass/core/notation"
+	"steady-compass/core/say"
 	"steady-compass/core/synth"
 )
 
@@ -333,7 +336,7 @@ func inner(outer, to estate.Ports, port uint16) uint16 {
 	return others[slices.Index(list, port)]
 }
 
-// relay is the port relay's own leg: locally made, to the container's inner port.
+// relay is the port relay's own attachment: locally made, to the container's inner port.
 func (w *world) relay(m *machine, x *estate.Map, p packet) string {
 	c := w.containers[x.Container]
 	net := c.In[0].Network
@@ -342,13 +345,13 @@ func (w *world) relay(m *machine, x *estate.Map, p packet) string {
 		six = p.dst.Is6()
 	}
 	_, to := attached(c, six)
-	leg := packet{m.addr(net, six), to, inner(x.Bind.Ports, x.To, p.port), p.udp}
+	attachment := packet{m.addr(net, six), to, inner(x.Bind.Ports, x.To, p.port), p.udp}
 	for _, hook := range []string{"output", "departing"} {
-		if v := w.filtered(m, hook, leg, "", net, nil); v != "" {
+		if v := w.filtered(m, hook, attachment, "", net, nil); v != "" {
 			return v
 		}
 	}
-	got := w.socket(x.Container, nil, leg)
+	got := w.socket(x.Container, nil, attachment)
 	if got == "refused" && p.udp {
 		return "silent"
 	}
@@ -882,7 +885,7 @@ func engineOn(t *testing.T, tr *Tracer, from string, src, dst netip.Addr, port u
 	if err != nil {
 		t.Fatal(err)
 	}
-	key := PortKey{port, netset.TCP}
+	key := flow.PortKey{Port: port, Transport: netset.TCP}
 	if udp {
 		key.Transport = netset.UDP
 	}
@@ -896,7 +899,7 @@ func engineOn(t *testing.T, tr *Tracer, from string, src, dst netip.Addr, port u
 			}
 		}
 		switch p.Outcome {
-		case Arrives, LostReply:
+		case flow.Arrives, flow.LostReply:
 			if p.End == nil {
 				return "arrives nowhere"
 			}
@@ -929,7 +932,7 @@ func TestOneOfMany(t *testing.T) {
 			if q.To, q.Port = netip.MustParseAddr(pick("10.1.0.20", "10.2.0.10", "203.0.113.1", "203.0.113.9")), uint16(1+r.IntN(9)); q.Source.Is6() {
 				q.To = netip.MustParseAddr(pick("2001:db8:a:1::10", "2001:db8:b:1::10"))
 			}
-			key := PortKey{q.Port, netset.TCP}
+			key := flow.PortKey{Port: q.Port, Transport: netset.TCP}
 			if q.UDP {
 				key.Transport = netset.UDP
 			}
@@ -943,14 +946,14 @@ func TestOneOfMany(t *testing.T) {
 						return slices.ContainsFunc(list, func(s string) bool { return netip.MustParsePrefix(s).Contains(q.Source) })
 					}
 					if (len(p.Sources.Only) == 0 || holds(p.Sources.Only)) && !holds(p.Sources.Except) {
-						return string(p.Outcome) + " " + deref(p.End)
+						return string(p.Outcome) + " " + say.OrEmpty(p.End)
 					}
 				}
 				return "no path"
 			}
 			all, alone := of(q.From), of(q.Source.String())
 			asked++
-			if strings.HasPrefix(alone, string(LostReply)) {
+			if strings.HasPrefix(alone, string(flow.LostReply)) {
 				lost++
 			}
 			if all != alone {
@@ -975,7 +978,7 @@ func TestExposureAgrees(t *testing.T) {
 			text += synth.Ring(r)
 		}
 		tr := New(model.Compile(parsed(t, text)), "2026-11-25")
-		open := map[string]Exposure{}
+		open := map[string]exposure.Exposure{}
 		for range 80 {
 			q := synth.Ask(r)
 			if !q.Source.IsValid() {
@@ -990,11 +993,11 @@ func TestExposureAgrees(t *testing.T) {
 				x = tr.Exposure(v)
 				open[q.From] = x
 			}
-			key := PortKey{q.Port, netset.TCP}
+			key := flow.PortKey{Port: q.Port, Transport: netset.TCP}
 			if q.UDP {
 				key.Transport = netset.UDP
 			}
-			from := func(s Sources) bool {
+			from := func(s flow.Sources) bool {
 				holds := func(list []string) bool {
 					return slices.ContainsFunc(list, func(s string) bool { return netip.MustParsePrefix(s).Contains(q.Source) })
 				}
@@ -1002,7 +1005,7 @@ func TestExposureAgrees(t *testing.T) {
 			}
 			want, by := "", ""
 			for _, p := range tr.TracePort(Target{Text: q.To.String(), Addr: q.To, Port: q.Port, Proto: key.Transport}, key, v) {
-				if from(p.Sources) && p.Service != nil && p.Outcome == Arrives {
+				if from(p.Sources) && p.Service != nil && p.Outcome == flow.Arrives {
 					want = *p.End
 				}
 				if from(p.Sources) {
@@ -1019,7 +1022,7 @@ func TestExposureAgrees(t *testing.T) {
 			if want != "" {
 				arrived++
 			}
-			if got != want && by != string(Undecided) {
+			if got != want && by != string(flow.Undecided) {
 				t.Fatalf("seed %d: from %s %s to %s:%d udp %v: open at %q, and a trace arrives at %q (%s)\n%s", seed, q.From, q.Source, q.To, q.Port, q.UDP, got, want, by, text)
 			}
 		}
@@ -1051,7 +1054,7 @@ func BenchmarkLongFilter(b *testing.B) {
 			}
 			for b.Loop() {
 				a := netip.MustParseAddr("203.0.113.1")
-				if p := tr.TracePort(Target{Text: "203.0.113.1", Addr: a}, PortKey{22, netset.TCP}, v); len(p) != 1 || p[0].Outcome != Arrives {
+				if p := tr.TracePort(Target{Text: "203.0.113.1", Addr: a}, flow.PortKey{Port: 22, Transport: netset.TCP}, v); len(p) != 1 || p[0].Outcome != flow.Arrives {
 					b.Fatal(p)
 				}
 			}

@@ -5,6 +5,8 @@ import (
 	"strings"
 	"testing"
 
+	"steady-compass/core/exposure"
+	"steady-compass/core/flow"
 	"steady-compass/core/model"
 )
 
@@ -60,12 +62,12 @@ func TestStatelessReplies(t *testing.T) {
 					}
 				}
 				got = append(got, text)
-				open = open || p.Outcome == Arrives
+				open = open || p.Outcome == flow.Arrives
 			}
 			if !slices.Equal(got, test.want) {
 				t.Errorf("got %q, want %q", got, test.want)
 			}
-			exposed := slices.ContainsFunc(tr.Exposure(v).Open, func(o Open) bool { return o.Place == "box" && o.Range.Contains(8443) })
+			exposed := slices.ContainsFunc(tr.Exposure(v).Open, func(o exposure.Open) bool { return o.Place == "box" && o.Range.Contains(8443) })
 			if exposed != open {
 				t.Errorf("the trace arrives: %v; it stands open: %v", open, exposed)
 			}

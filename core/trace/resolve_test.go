@@ -4,6 +4,8 @@ import (
 	"slices"
 	"strings"
 	"testing"
+
+	"steady-compass/core/flow"
 )
 
 const resolving = `
@@ -38,34 +40,34 @@ func TestResolving(t *testing.T) {
 		lines  string // besides, one a line
 		target string
 		from   string
-		want   Outcome
+		want   flow.Outcome
 		code   string // of the first break
 		why    string
 		remove string
 		add    string
 	}{
-		{"no record", "", "www.a.example:80", "internet", Unresolved, "name.unresolved", "has no record, and no wildcard covers it", "", "dns www.a.example A 203.0.113.1"},
-		{"no record, seen from inside", "", "www.a.example:80", "lan", Unresolved, "name.unresolved", "has no record", "", "dns www.a.example A 10.0.0.5 for lan"},
-		{"no record, and nothing meant", "", "nobody.a.example:80", "internet", Unresolved, "name.unresolved", "has no record", "", ""},
-		{"a record that is off", "dns www.a.example A 203.0.113.1 off", "www.a.example:80", "internet", Unresolved, "name.unresolved", "has no record", "dns www.a.example A 203.0.113.1 off", "dns www.a.example A 203.0.113.1"},
-		{"only another type", "dns www.a.example TXT \"here\"", "www.a.example:80", "internet", Unresolved, "name.unresolved", "exists, and has no address", "", "dns www.a.example A 203.0.113.1"},
-		{"an alias of nothing", "dns www.a.example CNAME gone.a.example", "www.a.example:80", "internet", Unresolved, "name.broken-alias", "is an alias of gone.a.example, which has no address", "dns www.a.example CNAME gone.a.example", "dns www.a.example A 203.0.113.1"},
-		{"an alias of nothing, and nothing meant", "dns x.a.example CNAME gone.a.example", "x.a.example:80", "internet", Unresolved, "name.broken-alias", "which has no address", "dns x.a.example CNAME gone.a.example", ""},
-		{"aliases in a ring", "dns www.a.example CNAME shop.a.example\ndns shop.a.example CNAME www.a.example", "www.a.example:80", "internet", Unresolved, "name.alias-loop", "is an alias that leads back to itself", "dns shop.a.example CNAME www.a.example", "dns shop.a.example A 203.0.113.1"},
-		{"an alias that leads outside", "dns www.a.example CNAME elsewhere.test", "www.a.example:80", "internet", Outside, "", "", "", ""},
-		{"another's name", "", "elsewhere.test:80", "internet", Outside, "", "", "", ""},
-		{"an address that nobody holds", "dns www.a.example A 198.51.100.9", "www.a.example:80", "internet", Outside, "name.dangling", "is held by nobody recorded: whoever has it now answers for www.a.example", "dns www.a.example A 198.51.100.9", "dns www.a.example A 203.0.113.1"},
-		{"an address that was held once", "dns www.a.example A 203.0.113.50", "www.a.example:80", "internet", Outside, "name.stale", "was held by db once, and no longer", "dns www.a.example A 203.0.113.50", "dns www.a.example A 203.0.113.1"},
-		{"an address that nobody holds, and nothing meant", "dns x.a.example A 198.51.100.9", "x.a.example:80", "internet", Outside, "name.dangling", "is held by nobody", "dns x.a.example A 198.51.100.9", ""},
-		{"a private address", "dns www.a.example A 10.0.0.5", "www.a.example:80", "internet", Unroutable, "path.no-public-address", "10.0.0.5 is a private address, which the internet carries nothing to", "dns www.a.example A 10.0.0.5", "dns www.a.example A 203.0.113.1"},
-		{"a private address, seen from inside", "dns www.a.example A 10.0.0.5", "www.a.example:80", "lan", Arrives, "", "", "", ""},
-		{"a private address itself", "", "10.0.0.5:80", "internet", Unroutable, "path.no-public-address", "is a private address", "", ""},
-		{"a machine without an address", "host bare\nlisten bare 80 as bare", "bare:80", "lan", Unroutable, "path.no-route", "No address of bare is written down.", "", ""},
-		{"a route that leads nowhere", "network deep 10.66.0.0/16\nhost pit\naddress pit 10.66.0.2 deep\nhost rim router\naddress rim 10.66.0.1 deep\naddress rim 10.0.0.250 lan\nlisten pit 80 as pit\nroute web 10.66.0.0/24 via nowhere", "10.66.0.2:80", "web", Unroutable, "path.no-route", "web sends what is for 10.66.0.0/24 nowhere.", "", ""},
-		{"a container without an address of its own", "listen web/app 3000 as app", "web/app:3000", "lan", Unroutable, "path.no-route", "has no address that is reached from outside dock", "", ""},
-		{"a container from its own network", "listen web/app 3000 as app", "web/app:3000", "dock", Arrives, "", "", "", ""},
-		{"a wildcard", "dns *.a.example A 203.0.113.1", "shop.a.example:80", "internet", Arrives, "", "", "", ""},
-		{"an address that nobody knows", "host far router\naddress far ? internet dynamic\ndns www.a.example A dynamic far", "www.a.example:80", "internet", Undecided, "", "", "", ""},
+		{"no record", "", "www.a.example:80", "internet", flow.Unresolved, "name.unresolved", "has no record, and no wildcard covers it", "", "dns www.a.example A 203.0.113.1"},
+		{"no record, seen from inside", "", "www.a.example:80", "lan", flow.Unresolved, "name.unresolved", "has no record", "", "dns www.a.example A 10.0.0.5 for lan"},
+		{"no record, and nothing meant", "", "nobody.a.example:80", "internet", flow.Unresolved, "name.unresolved", "has no record", "", ""},
+		{"a record that is off", "dns www.a.example A 203.0.113.1 off", "www.a.example:80", "internet", flow.Unresolved, "name.unresolved", "has no record", "dns www.a.example A 203.0.113.1 off", "dns www.a.example A 203.0.113.1"},
+		{"only another type", "dns www.a.example TXT \"here\"", "www.a.example:80", "internet", flow.Unresolved, "name.unresolved", "exists, and has no address", "", "dns www.a.example A 203.0.113.1"},
+		{"an alias of nothing", "dns www.a.example CNAME gone.a.example", "www.a.example:80", "internet", flow.Unresolved, "name.broken-alias", "is an alias of gone.a.example, which has no address", "dns www.a.example CNAME gone.a.example", "dns www.a.example A 203.0.113.1"},
+		{"an alias of nothing, and nothing meant", "dns x.a.example CNAME gone.a.example", "x.a.example:80", "internet", flow.Unresolved, "name.broken-alias", "which has no address", "dns x.a.example CNAME gone.a.example", ""},
+		{"aliases in a ring", "dns www.a.example CNAME shop.a.example\ndns shop.a.example CNAME www.a.example", "www.a.example:80", "internet", flow.Unresolved, "name.alias-loop", "is an alias that leads back to itself", "dns shop.a.example CNAME www.a.example", "dns shop.a.example A 203.0.113.1"},
+		{"an alias that leads outside", "dns www.a.example CNAME elsewhere.test", "www.a.example:80", "internet", flow.Outside, "", "", "", ""},
+		{"another's name", "", "elsewhere.test:80", "internet", flow.Outside, "", "", "", ""},
+		{"an address that nobody holds", "dns www.a.example A 198.51.100.9", "www.a.example:80", "internet", flow.Outside, "name.dangling", "is held by nobody recorded: whoever has it now answers for www.a.example", "dns www.a.example A 198.51.100.9", "dns www.a.example A 203.0.113.1"},
+		{"an address that was held once", "dns www.a.example A 203.0.113.50", "www.a.example:80", "internet", flow.Outside, "name.stale", "was held by db once, and no longer", "dns www.a.example A 203.0.113.50", "dns www.a.example A 203.0.113.1"},
+		{"an address that nobody holds, and nothing meant", "dns x.a.example A 198.51.100.9", "x.a.example:80", "internet", flow.Outside, "name.dangling", "is held by nobody", "dns x.a.example A 198.51.100.9", ""},
+		{"a private address", "dns www.a.example A 10.0.0.5", "www.a.example:80", "internet", flow.Unroutable, "path.no-public-address", "10.0.0.5 is a private address, which the internet carries nothing to", "dns www.a.example A 10.0.0.5", "dns www.a.example A 203.0.113.1"},
+		{"a private address, seen from inside", "dns www.a.example A 10.0.0.5", "www.a.example:80", "lan", flow.Arrives, "", "", "", ""},
+		{"a private address itself", "", "10.0.0.5:80", "internet", flow.Unroutable, "path.no-public-address", "is a private address", "", ""},
+		{"a machine without an address", "host bare\nlisten bare 80 as bare", "bare:80", "lan", flow.Unroutable, "path.no-route", "No address of bare is written down.", "", ""},
+		{"a route that leads nowhere", "network deep 10.66.0.0/16\nhost pit\naddress pit 10.66.0.2 deep\nhost rim router\naddress rim 10.66.0.1 deep\naddress rim 10.0.0.250 lan\nlisten pit 80 as pit\nroute web 10.66.0.0/24 via nowhere", "10.66.0.2:80", "web", flow.Unroutable, "path.no-route", "web sends what is for 10.66.0.0/24 nowhere.", "", ""},
+		{"a container without an address of its own", "listen web/app 3000 as app", "web/app:3000", "lan", flow.Unroutable, "path.no-route", "has no address that is reached from outside dock", "", ""},
+		{"a container from its own network", "listen web/app 3000 as app", "web/app:3000", "dock", flow.Arrives, "", "", "", ""},
+		{"a wildcard", "dns *.a.example A 203.0.113.1", "shop.a.example:80", "internet", flow.Arrives, "", "", "", ""},
+		{"an address that nobody knows", "host far router\naddress far ? internet dynamic\ndns www.a.example A dynamic far", "www.a.example:80", "internet", flow.Undecided, "", "", "", ""},
 	} {
 		tr := compiled(t, parsed(t, resolving+c.lines+"\n"))
 		r := ask(t, tr, c.target, c.from)
@@ -86,7 +88,7 @@ func TestResolving(t *testing.T) {
 		}
 		mend := breaks[0].Mend
 		if mend == nil {
-			mend = &Mend{}
+			mend = &flow.Mend{}
 		}
 		if strings.Join(mend.Remove, "\n") != c.remove || strings.Join(mend.Add, "\n") != c.add {
 			t.Errorf("%s is mended by - %q + %q, want - %q + %q", c.name, mend.Remove, mend.Add, c.remove, c.add)
@@ -108,12 +110,12 @@ func TestAnsweredSteps(t *testing.T) {
 		for _, l := range step.Chain {
 			types = append(types, l.Type)
 		}
-		if step.Stage != StageResolve || step.Why != c.why || strings.Join(types, " ") != c.chain {
+		if step.Stage != flow.StageResolve || step.Why != c.why || strings.Join(types, " ") != c.chain {
 			t.Errorf("%s\nsays %q by %q, want %q by %s", c.lines, step.Why, types, c.why, c.chain)
 		}
 	}
 	r := ask(t, compiled(t, parsed(t, resolving+"name www.a.example 10.0.0.5 on db\n")), "www.a.example:80", "db")
-	if step := r.Paths[0].Steps[0]; r.Verdict != Arrives || !strings.Contains(step.Why, "in its own hosts file") || !slices.ContainsFunc(step.Records, func(l string) bool { return strings.HasPrefix(l, "name ") }) {
+	if step := r.Paths[0].Steps[0]; r.Verdict != flow.Arrives || !strings.Contains(step.Why, "in its own hosts file") || !slices.ContainsFunc(step.Records, func(l string) bool { return strings.HasPrefix(l, "name ") }) {
 		t.Errorf("the hosts file of db: %s %+v", r.Verdict, step)
 	}
 }

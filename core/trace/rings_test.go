@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"strings"
 	"testing"
+
+	"steady-compass/core/say"
 )
 
 // TestForwardRings: forwards that lead to one another in a ring are followed to an end, from everywhere, however many there are.
@@ -31,7 +33,7 @@ func TestForwardRings(t *testing.T) {
 			for i := range c.routers {
 				for _, p := range ask(t, tr, fmt.Sprintf("203.0.113.%d:100", i+1), from).Paths {
 					if p.Outcome.Good() {
-						t.Errorf("%d routers with %d forwards: from %s a flow arrives at %s", c.routers, c.each, from, deref(p.End))
+						t.Errorf("%d routers with %d forwards: from %s a flow arrives at %s", c.routers, c.each, from, say.OrEmpty(p.End))
 					}
 				}
 			}

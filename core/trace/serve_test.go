@@ -6,8 +6,10 @@ import (
 	"strings"
 	"testing"
 
+	"steady-compass/core/flow"
 	"steady-compass/core/model"
 	"steady-compass/core/netset"
+	"steady-compass/core/say"
 )
 
 // front is a machine on the internet with a web server, and a few backends.
@@ -99,7 +101,7 @@ func TestSites(t *testing.T) {
 		}
 		r := ask(t, compiled(t, parsed(t, strings.Join(lines, "\n"))), c.target, "internet")
 		var got []string
-		for i, text := range say(r) {
+		for i, text := range said(r) {
 			_, rest, _ := strings.Cut(text, " ")
 			if strings.Contains(c.want, "; /") || strings.HasPrefix(c.want, "/ ") {
 				rest = r.Paths[i].URLPath + " " + rest
@@ -128,7 +130,7 @@ func TestTargets(t *testing.T) {
 			if tg.Place != nil {
 				got = "place " + got
 			}
-			got += " " + PortKey{tg.Port, tg.Proto}.slash()
+			got += " " + slashed(flow.PortKey{Port: tg.Port, Transport: tg.Proto})
 		}
 		if got != want {
 			t.Errorf("%q is read as %s, want %s", clip(text), got, want)
@@ -136,11 +138,11 @@ func TestTargets(t *testing.T) {
 	}
 }
 
-func (k PortKey) slash() string {
-	if text := portWord(k.Port, k.Transport); strings.Contains(text, "/") {
+func slashed(k flow.PortKey) string {
+	if text := say.PortWord(k.Port, k.Transport); strings.Contains(text, "/") {
 		return text
 	}
-	return portWord(k.Port, k.Transport) + "/tcp"
+	return say.PortWord(k.Port, k.Transport) + "/tcp"
 }
 
 // TestOffListenerAlone: a listener that is off, and the only one of its service, is the mend; its sites answer past it.
@@ -150,8 +152,8 @@ func TestOffListenerAlone(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	paths := tr.TracePort(Target{Text: "shop.example", Addr: netip.MustParseAddr("203.0.113.5")}, PortKey{80, netset.TCP}, v)
-	if len(paths) != 1 || paths[0].Outcome != Refused || len(paths[0].Breaks) == 0 || !slices.Equal(paths[0].Breaks[0].Mend.Add, []string{"listen web 80 as shop"}) {
+	paths := tr.TracePort(Target{Text: "shop.example", Addr: netip.MustParseAddr("203.0.113.5")}, flow.PortKey{Port: 80, Transport: netset.TCP}, v)
+	if len(paths) != 1 || paths[0].Outcome != flow.Refused || len(paths[0].Breaks) == 0 || !slices.Equal(paths[0].Breaks[0].Mend.Add, []string{"listen web 80 as shop"}) {
 		t.Fatalf("%+v", paths)
 	}
 	if tr.Lands("web") != true {
@@ -202,7 +204,7 @@ forward gate 80 to 10.0.0.50
 		}
 		got := ""
 		for _, p := range tr.Trace(tg, v).Paths {
-			got = strings.TrimSpace(string(p.Outcome) + " " + deref(p.End))
+			got = strings.TrimSpace(string(p.Outcome) + " " + say.OrEmpty(p.End))
 		}
 		if got != c.want {
 			t.Errorf("%s from %s: %s, want %s", c.target, c.from, got, c.want)

@@ -11,9 +11,13 @@ import (
 	"strings"
 
 	"steady-compass/core/estate"
+	"steady-compass/core/flow"
+	"steady-compass/core/memo"
 	"steady-compass/core/model"
 	"steady-compass/core/names"
 	"steady-compass/core/netset"
+	"steady-compass/core/say"
+	"steady-compass/core/serve"
 )
 
 // Target is what a trace is asked of: a name, an address or a place, with a port or not, or a URL.
@@ -25,7 +29,7 @@ type Target struct {
 	Port  uint16 // 0: the ports of the name
 	Proto netset.Transport
 	Path  string // "": each path that the sites tell apart
-	Says  speech
+	Says  serve.Speech
 }
 
 // ErrNoTarget is wrapped by the error for a target that cannot be read.
@@ -50,9 +54,9 @@ func (t *Tracer) ParseTarget(text string) (Target, error) {
 		}
 		switch strings.ToLower(scheme) {
 		case "http":
-			tg.Says, tg.Port = speaksPlain, 80
+			tg.Says, tg.Port = serve.SpeaksPlain, 80
 		case "https":
-			tg.Says, tg.Port = speaksTLS, 443
+			tg.Says, tg.Port = serve.SpeaksTLS, 443
 		default:
 			return bad("a URL with http or https")
 		}
@@ -103,12 +107,12 @@ func (t *Tracer) ParseTarget(text string) (Target, error) {
 
 // AsSpokenBy is the target, asked again in the speech that a path to it had.
 func (tg Target) AsSpokenBy(p *Path) Target {
-	if p.Transport != netset.TCP.String() || tg.Says != speaksByPort {
+	if p.Transport != netset.TCP.String() || tg.Says != serve.SpeaksByPort {
 		return tg
 	}
-	tg.Says = speaksPlain
+	tg.Says = serve.SpeaksPlain
 	if p.spokeTLS {
-		tg.Says = speaksTLS
+		tg.Says = serve.SpeaksTLS
 	}
 	return tg
 }
@@ -118,7 +122,7 @@ func (t *Tracer) aimAt(tg Target, host string, bad func(string) (Target, error))
 		tg.Addr = a.Unmap()
 		return tg, nil
 	}
-	if p := t.m.PlaceNamed(strings.ToLower(host)); p != nil {
+	if p := t.Model.PlaceNamed(strings.ToLower(host)); p != nil {
 		tg.Place = p
 		return tg, nil
 	}
@@ -156,9 +160,9 @@ func (tg *Target) subject() string {
 }
 
 // Trace follows a target from a vantage, on one port or on all that are its own.
-func (t *Tracer) Trace(tg Target, v Vantage) Result {
+func (t *Tracer) Trace(tg Target, v flow.Vantage) Result {
 	r := Result{Target: tg.Text, Unicode: names.Unicode(tg.Name), From: v.Word, Paths: []Path{}}
-	ports := []PortKey{{tg.Port, tg.Proto}}
+	ports := []flow.PortKey{{Port: tg.Port, Transport: tg.Proto}}
 	if tg.Port == 0 {
 		ports, _ = t.PortsOf(tg.subject(), &v)
 	}
@@ -170,23 +174,23 @@ func (t *Tracer) Trace(tg Target, v Vantage) Result {
 }
 
 // TracePort follows a target on one port.
-func (t *Tracer) TracePort(tg Target, port PortKey, v Vantage) []Path {
+func (t *Tracer) TracePort(tg Target, port flow.PortKey, v flow.Vantage) []Path {
 	return t.TraceReading(tg, port, v, nil)
 }
 
 // TraceReading follows a target on one port, and adds to reads what that came by.
-func (t *Tracer) TraceReading(tg Target, port PortKey, v Vantage, reads *Reads) []Path {
+func (t *Tracer) TraceReading(tg Target, port flow.PortKey, v flow.Vantage, reads *memo.Reads) []Path {
 	path := tg.Path
 	if path == "" {
 		path = "/"
 	}
-	q := request{name: tg.Name, handshake: tg.Name, port: port.Port, speech: tg.Says, path: path, pathGiven: tg.Path != "", client: true}
-	if tg.Says == speaksTLS && tg.Addr.IsValid() {
-		q.certified = tg.Addr.String()
+	q := serve.Request{Name: tg.Name, Handshake: tg.Name, Port: port.Port, Speech: tg.Says, Path: path, PathGiven: tg.Path != "", Client: true}
+	if tg.Says == serve.SpeaksTLS && tg.Addr.IsValid() {
+		q.Certified = tg.Addr.String()
 	}
-	var ends []served
-	for _, o := range v.origins {
-		here := t.ask(asking{o: o, v: &v, q: q, addr: tg.Addr, place: tg.Place, proto: port.Transport, base: way{reads: reads}})
+	var ends []serve.Served
+	for _, o := range v.Origins {
+		here := t.Ask(serve.Question{Origin: o, Vantage: &v, Request: q, Addr: tg.Addr, Place: tg.Place, Transport: port.Transport, Base: flow.Part{Reads: reads}})
 		if ends == nil {
 			ends = here
 		} else {
@@ -199,7 +203,7 @@ func (t *Tracer) TraceReading(tg Target, port PortKey, v Vantage, reads *Reads) 
 }
 
 // join makes paths of branches; those that differ in nothing but their sources become one.
-func (t *Tracer) join(ends []served, tg Target, port PortKey, v *Vantage) []Path {
+func (t *Tracer) join(ends []serve.Served, tg Target, port flow.PortKey, v *flow.Vantage) []Path {
 	paths := make([]Path, 0, len(ends))
 	var of []netset.Addrs // the sources of each
 	var six []bool        // and whether these are of IPv6
@@ -209,21 +213,21 @@ func (t *Tracer) join(ends []served, tg Target, port PortKey, v *Vantage) []Path
 		p := t.path(f, tg, port)
 		key := p.likeness()
 		if n, ok := at[key]; ok {
-			of[n] = netset.Union(of[n], f.origins)
+			of[n] = netset.Union(of[n], f.Origins)
 			continue
 		}
 		at[key] = len(paths)
-		paths, of, six = append(paths, p), append(of, f.origins), append(six, f.sixAsked)
+		paths, of, six = append(paths, p), append(of, f.Origins), append(six, f.AskedIPv6)
 	}
 	for i := range paths {
-		paths[i].Sources, paths[i].lowest = v.say(of[i], six[i])
+		paths[i].Sources, paths[i].lowest = v.Say(of[i], six[i])
 	}
 	return paths
 }
 
 // likeness is a word that paths have in common which differ in nothing but their sources.
 func (p *Path) likeness() string {
-	words := []string{p.Address, p.URLPath, string(p.Outcome), string(p.Inner), p.Via, deref(p.End)}
+	words := []string{p.Address, p.URLPath, string(p.Outcome), string(p.Inner), p.Via, say.OrEmpty(p.End)}
 	for i := range p.Breaks {
 		b := &p.Breaks[i]
 		words = append(words, b.Code, b.At, b.Why)
@@ -231,51 +235,44 @@ func (p *Path) likeness() string {
 	return strings.Join(words, "|")
 }
 
-func deref(s *string) string {
-	if s == nil {
-		return ""
-	}
-	return *s
-}
-
 // path makes the wire form of one branch.
-func (t *Tracer) path(f *served, tg Target, port PortKey) Path {
-	p := Path{Port: port.Port, Transport: port.Transport.String(), URLPath: f.urlpath, Address: f.asked, addr: f.askedAddr, Cells: *f.cells, Inner: f.inner, Via: f.via}
+func (t *Tracer) path(f *serve.Served, tg Target, port flow.PortKey) Path {
+	p := Path{Port: port.Port, Transport: port.Transport.String(), URLPath: f.URLPath, Address: f.AskedWord, addr: f.AskedAddr, Cells: *f.Cells, Inner: f.Inner, Via: f.Via}
 	p.Family = "ipv4"
-	if f.sixAsked {
+	if f.AskedIPv6 {
 		p.Family = "ipv6"
 	}
 	switch {
-	case f.stopped != "":
-		p.Outcome = f.stopped
-	case f.redirect:
-		p.Outcome = Redirects
+	case f.Stopped != "":
+		p.Outcome = f.Stopped
+	case f.Redirect:
+		p.Outcome = flow.Redirects
 	default:
-		p.Outcome = Arrives
+		p.Outcome = flow.Arrives
 	}
 	switch {
-	case f.took != nil:
-		end := fmt.Sprintf("%s:%d", t.m.Places[f.took.Place].Name, f.tookPort)
-		p.End, p.Service = &end, &f.took.Record.Service
-	case f.outside != "":
-		end := f.outside
+	case f.Took != nil:
+		end := fmt.Sprintf("%s:%d", t.Model.Places[f.Took.Place].Name, f.TookPort)
+		p.End, p.Service = &end, &f.Took.Record.Service
+	case f.Outside != "":
+		end := f.Outside
 		p.End = &end
 	}
-	if i := t.intentOf(tg.subject(), port.Port, port.Transport); i != nil && i.Reaching.Host != "" {
+	if i := t.IntentOf(tg.subject(), port.Port, port.Transport); i != nil && i.Reaching.Host != "" {
 		reaching := i.Reaching.String()
 		p.Intended = &reaching
 	}
-	p.fronts, p.guarded, p.site, p.oneSided, p.spokeTLS = f.fronts, f.guarded, f.site, f.oneSided, f.spokeTLS
-	if f.defaulted != nil {
-		p.defaulted, p.caughtBy = f.defaulted.Name, f.defaulted.Record
+	p.fronts, p.guarded, p.site, p.oneSided, p.spokeTLS = f.Fronts, f.Guarded, f.Site, f.OneSided, f.SpokeTLS
+	if f.Defaulted != nil {
+		p.defaulted, p.caughtBy = f.Defaulted.Name, f.Defaulted.Record
 	}
-	p.Steps, p.Breaks = f.collect()
+	p.Steps, p.Breaks = f.Collect()
 	settle(p.Breaks)
 	if p.Steps == nil {
-		p.Steps = []Step{}
+		p.Steps = []flow.Step{}
 	}
 	if p.Breaks == nil {
-		p.Breaks = []Break{}
+		p.Breaks = []flow.Break{}
 	}
 	if p.Cells.LetsIn == "" && p.Cells.Machine != "" {
 		p.Cells.LetsIn = "no filter"
@@ -285,18 +282,18 @@ func (t *Tracer) path(f *served, tg Target, port PortKey) Path {
 
 // settle brings together mends of which one changes a line that another adds: both are then the line as it should be, and
 // each can be made by itself.
-func settle(breaks []Break) {
+func settle(breaks []flow.Break) {
 	for j := range breaks {
 		if breaks[j].Mend == nil {
 			continue
 		}
 		for _, line := range breaks[j].Mend.Remove {
-			i := slices.IndexFunc(breaks[:j], func(b Break) bool { return b.Mend != nil && slices.Contains(b.Mend.Add, line) })
+			i := slices.IndexFunc(breaks[:j], func(b flow.Break) bool { return b.Mend != nil && slices.Contains(b.Mend.Add, line) })
 			if i < 0 {
 				continue
 			}
 			first, second := breaks[i].Mend, breaks[j].Mend
-			both := &Mend{Remove: slices.Clone(first.Remove), Add: []string{}}
+			both := &flow.Mend{Remove: slices.Clone(first.Remove), Add: []string{}}
 			for _, l := range second.Remove {
 				if l != line && !slices.Contains(both.Remove, l) {
 					both.Remove = append(both.Remove, l)
@@ -317,18 +314,11 @@ func settle(breaks []Break) {
 
 // comparePaths is the order of branches: port, transport, IPv6 before IPv4, address, URL path, sources.
 func comparePaths(a, b Path) int {
-	if d := comparePorts(PortKey{a.Port, protoOf(a.Transport)}, PortKey{b.Port, protoOf(b.Transport)}); d != 0 {
+	if d := serve.ComparePorts(flow.PortKey{Port: a.Port, Transport: flow.ProtoOf(a.Transport)}, flow.PortKey{Port: b.Port, Transport: flow.ProtoOf(b.Transport)}); d != 0 {
 		return d
 	}
 	if a.Family != b.Family {
 		return cmp.Compare(b.Family, a.Family) // ipv6 first
 	}
 	return cmp.Or(a.addr.Compare(b.addr), cmp.Compare(a.Address, b.Address), cmp.Compare(a.URLPath, b.URLPath), a.lowest.Compare(b.lowest), cmp.Compare(a.Via, b.Via))
-}
-
-func protoOf(word string) netset.Transport {
-	if word == "udp" {
-		return netset.UDP
-	}
-	return netset.TCP
 }

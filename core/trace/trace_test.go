@@ -8,8 +8,12 @@ import (
 	"testing"
 
 	"steady-compass/core/estate"
+	"steady-compass/core/exposure"
+	"steady-compass/core/flow"
 	"steady-compass/core/model"
 	"steady-compass/core/notation"
+	"steady-compass/core/say"
+	"steady-compass/core/serve"
 )
 
 const day = "2026-11-25"
@@ -41,11 +45,11 @@ func ask(t testing.TB, tr *Tracer, target, from string) Result {
 	return tr.Trace(tg, v)
 }
 
-// say is a result in a few words, a line a path: address, port, URL path, outcome, end, sources, breaks.
-func say(r Result) []string {
+// said is a result in a few words, a line a path: address, port, URL path, outcome, end, sources, breaks.
+func said(r Result) []string {
 	var out []string
 	for _, p := range r.Paths {
-		text := p.Address + ":" + portWord(p.Port, protoOf(p.Transport)) + strings.TrimSuffix(p.URLPath, "/") + " " + string(p.Outcome)
+		text := p.Address + ":" + say.PortWord(p.Port, flow.ProtoOf(p.Transport)) + strings.TrimSuffix(p.URLPath, "/") + " " + string(p.Outcome)
 		if p.Inner != "" {
 			text += "(" + string(p.Inner) + ")"
 		}
@@ -83,7 +87,7 @@ func TestExample(t *testing.T) {
 		"203.0.113.20:443 gateway-error(refused) azimuth/front:443 !upstream.localhost",
 		"203.0.113.20:80 silent !path.blocked !upstream.localhost !redirect.dead",
 	}
-	if got := say(r); !slices.Equal(got, want) || r.Verdict != GatewayError || r.Holds() {
+	if got := said(r); !slices.Equal(got, want) || r.Verdict != flow.GatewayError || r.Holds() {
 		t.Errorf("%s, %s", r.Verdict, strings.Join(got, "\n"))
 	}
 	mend := r.Paths[0].Breaks[0].Mend
@@ -94,18 +98,20 @@ func TestExample(t *testing.T) {
 		t.Errorf("mend %v", mend)
 	}
 	last := r.Paths[0].Steps[len(r.Paths[0].Steps)-1]
-	if last.At != "azimuth/allsky" || !last.Ghost || last.Stage != StageEnd {
+	if last.At != "azimuth/allsky" || !last.Ghost || last.Stage != flow.StageEnd {
 		t.Errorf("past the break the path ends with %+v", last)
 	}
-	if got := say(ask(t, tr, "azimuth:8080", "perimeter")); !slices.Equal(got, []string{"10.40.8.10:8080 arrives azimuth/allsky:3000"}) {
+	if got := said(ask(t, tr, "azimuth:8080", "perimeter")); !slices.Equal(got, []string{"10.40.8.10:8080 arrives azimuth/allsky:3000"}) {
 		t.Errorf("past the filter, around the front: %v", got)
 	}
-	if got := say(ask(t, tr, "fernmoor.example:443", "internet")); !slices.Equal(got, []string{"203.0.113.20:443 untrusted azimuth/front:443 !cert.names !site.none"}) {
+	if got := said(ask(t, tr, "fernmoor.example:443", "internet")); !slices.Equal(got, []string{"203.0.113.20:443 untrusted azimuth/front:443 !cert.names !site.none"}) {
 		t.Errorf("the apex: %v", got)
 	}
 	v, _ := tr.VantageNamed("perimeter")
 	x := tr.Exposure(v)
-	if !slices.ContainsFunc(x.Open, func(o Open) bool { return o.Place == "azimuth/allsky" && o.Ports == "8080" && o.Intent == None }) {
+	if !slices.ContainsFunc(x.Open, func(o exposure.Open) bool {
+		return o.Place == "azimuth/allsky" && o.Ports == "8080" && o.Intent == exposure.None
+	}) {
 		t.Errorf("open from perimeter: %+v", x.Open)
 	}
 }
@@ -137,7 +143,7 @@ func TestMendedArrives(t *testing.T) {
 		if r.Holds() {
 			t.Errorf("%s from %s has nothing to mend", c.target, c.from)
 		}
-		var breaks []Break
+		var breaks []flow.Break
 		for _, p := range r.Paths {
 			for _, b := range p.Breaks {
 				if b.Code != "redirect.dead" {
@@ -145,9 +151,9 @@ func TestMendedArrives(t *testing.T) {
 				}
 			}
 		}
-		m := JoinMends(breaks)
+		m := serve.JoinMends(breaks)
 		if m == nil {
-			t.Errorf("%s: not every break has a mend: %v", c.target, say(r))
+			t.Errorf("%s: not every break has a mend: %v", c.target, said(r))
 			continue
 		}
 		change := estate.Change{Remove: m.Remove}
@@ -163,7 +169,7 @@ func TestMendedArrives(t *testing.T) {
 			t.Fatal(err)
 		}
 		if after := ask(t, compiled(t, next), c.target, c.from); !after.Holds() {
-			t.Errorf("%s from %s, mended by %v, is\n%s", c.target, c.from, m, strings.Join(say(after), "\n"))
+			t.Errorf("%s from %s, mended by %v, is\n%s", c.target, c.from, m, strings.Join(said(after), "\n"))
 		}
 	}
 }
@@ -325,7 +331,7 @@ func TestFlows(t *testing.T) {
 			}
 		}
 		tr := compiled(t, parsed(t, strings.Join(lines, "\n")))
-		if got := strings.Join(say(ask(t, tr, c.target, c.from)), "; "); got != c.want {
+		if got := strings.Join(said(ask(t, tr, c.target, c.from)), "; "); got != c.want {
 			t.Errorf("%s from %s, with\n  %s\ngot  %s\nwant %s", c.target, c.from, strings.ReplaceAll(c.add, "\n", "\n  "), got, c.want)
 		}
 	}

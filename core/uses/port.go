@@ -21,18 +21,18 @@ const widest = 64
 
 // portAt is a port of a place that is looked for.
 type portAt struct {
-	t     *trace.Tracer
-	m     *model.Model
-	place *model.Place // as it is named
-	stack *model.Place // whose addresses it is on
-	port  uint16
-	proto netset.Transport
+	t         *trace.Tracer
+	m         *model.Model
+	place     *model.Place // as it is named
+	namespace *model.Place // whose addresses it is on
+	port      uint16
+	proto     netset.Transport
 }
 
 // parsePort reads PLACE:PORT or IP:PORT, with /udp behind it where it is that.
 func (x *Index) parsePort(word string) (portAt, bool) {
 	word = strings.ToLower(strings.TrimSpace(word))
-	p := portAt{t: x.tracer, m: x.tracer.Model(), proto: netset.TCP}
+	p := portAt{t: x.tracer, m: x.tracer.Model, proto: netset.TCP}
 	if cut, ok := strings.CutSuffix(word, "/udp"); ok {
 		word, p.proto = cut, netset.UDP
 	} else {
@@ -58,7 +58,7 @@ func (x *Index) parsePort(word string) (portAt, bool) {
 	if p.place == nil {
 		return p, false
 	}
-	p.stack = p.m.Places[p.place.Stack]
+	p.namespace = p.m.Places[p.place.Namespace]
 	return p, true
 }
 
@@ -120,7 +120,7 @@ func isForName(r estate.Record) bool {
 func (p portAt) use(r estate.Record) (How, func(to uint16) estate.Record) {
 	switch r := r.(type) {
 	case *estate.Listen:
-		if at := p.m.PlaceNamed(r.Place); at != nil && at.Stack == p.stack.ID && p.among(r.Bind.Ports) {
+		if at := p.m.PlaceNamed(r.Place); at != nil && at.Namespace == p.namespace.ID && p.among(r.Bind.Ports) {
 			return p.list(r.Bind.Ports, func(ports estate.Ports) estate.Record { c := *r; c.Bind.Ports = ports; return fresh(&c) })
 		}
 	case *estate.Map:
@@ -197,7 +197,9 @@ func (p portAt) beside(list estate.Ports, with func(estate.Ports) estate.Record)
 
 // sharedRule says whether a rule lets others on to that port too: other machines of its filter, or other places that it names.
 func (p portAt) sharedRule(r *estate.Rule) bool {
-	others := func(place *model.Place) bool { return place != nil && place.Stack != p.stack.ID && p.uses(place) }
+	others := func(place *model.Place) bool {
+		return place != nil && place.Namespace != p.namespace.ID && p.uses(place)
+	}
 	if len(r.To) > 0 {
 		return slices.ContainsFunc(r.To, func(s estate.Selector) bool {
 			switch at := p.m.PlaceNamed(s.Name); {
@@ -214,9 +216,9 @@ func (p portAt) sharedRule(r *estate.Rule) bool {
 
 // uses says whether a place listens on the port, maps or forwards it, or nobody wrote down what it does.
 func (p portAt) uses(at *model.Place) bool {
-	stack := p.m.Places[at.Stack]
-	return at.Unlisted || stack.Unlisted ||
-		slices.ContainsFunc(stack.Sockets, func(s model.Socket) bool { return p.among(s.Record.Bind.Ports) }) ||
+	namespace := p.m.Places[at.Namespace]
+	return at.Unlisted || namespace.Unlisted ||
+		slices.ContainsFunc(namespace.Sockets, func(s model.Socket) bool { return p.among(s.Record.Bind.Ports) }) ||
 		slices.ContainsFunc(at.Maps, func(m *model.Map) bool { return p.among(m.Record.Bind.Ports) }) ||
 		slices.ContainsFunc(at.Forwards, func(f *model.Forward) bool { return p.among(f.Record.Bind.Ports) })
 }
@@ -274,7 +276,7 @@ func (p portAt) mapped(r *estate.Map) (How, func(uint16) estate.Record) {
 	}
 	alone := r.Bind.Transport == p.proto
 	switch {
-	case c.Host == p.stack.ID && p.stack.ID == p.place.ID && r.Bind.Set().Contains(p.port):
+	case c.Host == p.namespace.ID && p.namespace.ID == p.place.ID && r.Bind.Set().Contains(p.port):
 		if !alone {
 			return Direct, nil
 		}
@@ -283,7 +285,7 @@ func (p portAt) mapped(r *estate.Map) (How, func(uint16) estate.Record) {
 			n.Bind.Ranges = replaceAt(r.Bind.Ranges, p.port, to)
 			return fresh(&n)
 		}
-	case c.Stack == p.stack.ID && c.ID != p.stack.Host && r.To.Set().Contains(p.port):
+	case c.Namespace == p.namespace.ID && c.ID != p.namespace.Host && r.To.Set().Contains(p.port):
 		if !alone {
 			return Direct, nil
 		}
@@ -301,7 +303,7 @@ func (p portAt) forwarded(r *estate.Forward) (How, func(uint16) estate.Record) {
 	if r.Bind.Transport&p.proto == 0 {
 		return "", nil
 	}
-	leads := slices.ContainsFunc(p.m.Owners(r.To.Addr), func(h model.Holding) bool { return h.Place == p.stack.ID })
+	leads := slices.ContainsFunc(p.m.Owners(r.To.Addr), func(h model.Holding) bool { return h.Place == p.namespace.ID })
 	inner := r.To.Ports
 	if r.To.Kept() {
 		inner = r.Bind.Ports
@@ -338,13 +340,13 @@ func (p portAt) ruled(r *estate.Rule) bool {
 	if r.Ports.Any || r.Ports.Count() > widest || !p.among(r.Ports) {
 		return false
 	}
-	host := p.m.Places[p.stack.Host]
+	host := p.m.Places[p.namespace.Host]
 	for hook, filters := range host.Filters {
 		for _, f := range filters {
 			if f.Record.Name != r.Filter {
 				continue
 			}
-			if h := model.Hook(hook); !p.stack.IsContainer() && (h == model.Input || h == model.Arriving) {
+			if h := model.Hook(hook); !p.namespace.IsContainer() && (h == model.Input || h == model.Prerouting) {
 				return len(r.To) == 0 || p.named(r.To)
 			}
 		}
@@ -357,9 +359,9 @@ func (p portAt) named(list []estate.Selector) bool {
 	return slices.ContainsFunc(list, func(s estate.Selector) bool {
 		if s.Name != "" {
 			at := p.m.PlaceNamed(s.Name)
-			return at != nil && at.Stack == p.stack.ID
+			return at != nil && at.Namespace == p.namespace.ID
 		}
-		return s.Prefix.IsValid() && s.Prefix.IsSingleIP() && p.stack.Owns(s.Prefix.Addr())
+		return s.Prefix.IsValid() && s.Prefix.IsSingleIP() && p.namespace.Owns(s.Prefix.Addr())
 	})
 }
 
@@ -378,7 +380,7 @@ func (p portAt) site(r *estate.Site) (How, func(uint16) estate.Record) {
 	}
 	if len(r.At.Ranges) > 0 && p.among(r.At.Ports) {
 		for _, at := range places {
-			if at.Stack == p.stack.ID {
+			if at.Namespace == p.namespace.ID {
 				return p.list(r.At.Ports, func(ports estate.Ports) estate.Record { c := *r; c.At.Ports = ports; return fresh(&c) })
 			}
 		}
@@ -392,7 +394,7 @@ func (p portAt) meant(from []*model.Place, e estate.Endpoint) bool {
 		from = []*model.Place{nil}
 	}
 	return slices.ContainsFunc(from, func(at *model.Place) bool {
-		return slices.Contains(p.t.Means(at, e), p.stack.ID)
+		return slices.Contains(p.t.Means(at, e), p.namespace.ID)
 	})
 }
 
@@ -425,7 +427,7 @@ func (p portAt) intended(r *estate.Intent) (How, func(uint16) estate.Record) {
 // intent's audience.
 func (p portAt) answers(r *estate.Intent) bool {
 	if a, err := netip.ParseAddr(r.Target); err == nil {
-		return p.stack.Owns(a)
+		return p.namespace.Owns(a)
 	}
 	askers := []names.Asker{p.m.AskerAt(model.Nowhere, model.Internet)}
 	for _, s := range r.For {
@@ -437,6 +439,6 @@ func (p portAt) answers(r *estate.Intent) bool {
 	}
 	return slices.ContainsFunc(askers, func(asker names.Asker) bool {
 		v6, v4 := p.m.Names.Addresses(r.Target, asker)
-		return slices.ContainsFunc(slices.Concat(v6.Addresses, v4.Addresses), func(a names.Address) bool { return p.stack.Owns(a.Addr) })
+		return slices.ContainsFunc(slices.Concat(v6.Addresses, v4.Addresses), func(a names.Address) bool { return p.namespace.Owns(a.Addr) })
 	})
 }

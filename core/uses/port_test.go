@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"steady-compass/core/estate"
+	"steady-compass/core/flow"
 	"steady-compass/core/model"
 	"steady-compass/core/notation"
 	"steady-compass/core/trace"
@@ -190,7 +191,7 @@ func TestPortMovesKeepVerdicts(t *testing.T) {
 	}
 }
 
-func portsOf(tr *trace.Tracer, name string, v *trace.Vantage) []trace.PortKey {
+func portsOf(tr *trace.Tracer, name string, v *flow.Vantage) []flow.PortKey {
 	ports, _ := tr.PortsOf(name, v)
 	return ports
 }

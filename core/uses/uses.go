@@ -71,7 +71,7 @@ const mostAside = 500
 
 // New makes the index of the estate that a tracer is for.
 func New(t *trace.Tracer) *Index {
-	all := t.Model().Estate.All()
+	all := t.Model.Estate.All()
 	return &Index{entries: entriesOf(all), all: all, come: entriesOf(nil), tracer: t}
 }
 
@@ -100,7 +100,7 @@ func machineOf(r estate.Record) (string, bool) {
 
 // After is the index of an estate that came of this one's by an edit. It answers as a new one does.
 func (x *Index) After(t *trace.Tracer) *Index {
-	next := &Index{entries: x.entries, all: t.Model().Estate.All(), gone: map[int32]bool{}, tracer: t}
+	next := &Index{entries: x.entries, all: t.Model.Estate.All(), gone: map[int32]bool{}, tracer: t}
 	var come []estate.Record
 	i := int32(0)
 	for _, r := range next.all {

@@ -132,7 +132,7 @@ func (c *chainReading) record(old *model.Filter) *estate.Filter {
 	f.Stateless = stops && c.keeps == 0
 	f.Strict = stops && c.keeps != 0 && c.strict
 	f.LoopbackToo = !c.alone && (c.hook == model.Input || c.hook == model.Output) && stops
-	f.GuardsContainers = c.hook == model.Through && !c.lets && len(c.containerNets()) > 0
+	f.GuardsContainers = c.hook == model.Forwarding && !c.lets && len(c.containerNets()) > 0
 	return f
 }
 
@@ -161,7 +161,7 @@ func (r *reading) filterRecord(c *chainReading, old *model.Filter, f *estate.Fil
 		n.Note, n.Until, n.Comments = old.Record.Note, old.Record.Until, old.Record.Comments
 		n.DropWins = old.Record.DropWins
 		// What makes no difference there is as it was.
-		if c.hook != model.Through || len(c.containerNets()) == 0 {
+		if c.hook != model.Forwarding || len(c.containerNets()) == 0 {
 			n.GuardsContainers = old.Record.GuardsContainers
 		}
 		if !c.mayStop {
@@ -297,7 +297,7 @@ func (r *reading) netNames(n rules.Nets) []string {
 		return []string{""}
 	}
 	var out []string
-	for _, leg := range r.host.Legs {
+	for _, leg := range r.host.Attachments {
 		if n.Has(leg.Net) {
 			out = append(out, r.m.Networks[leg.Net].Name)
 		}

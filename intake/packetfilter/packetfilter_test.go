@@ -9,6 +9,7 @@ import (
 	"testing"
 
 	"steady-compass/core/estate"
+	"steady-compass/core/flow"
 	"steady-compass/core/model"
 	"steady-compass/core/netset"
 	"steady-compass/core/notation"
@@ -225,7 +226,7 @@ func faresAlike(t *testing.T, a, b *estate.Estate, r *rand.Rand, told string) in
 	was, is := trace.New(model.Compile(a), "2026-11-25"), trace.New(model.Compile(b), "2026-11-25")
 	for range 30 {
 		q := synth.Ask(r)
-		key := trace.PortKey{Port: q.Port, Transport: netset.TCP}
+		key := flow.PortKey{Port: q.Port, Transport: netset.TCP}
 		if q.UDP {
 			key.Transport = netset.UDP
 		}

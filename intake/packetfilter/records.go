@@ -74,15 +74,15 @@ func (s Source) Reading(rs *Ruleset, e *estate.Estate) intake.Reading {
 
 // unread says of a chain that nothing of it is known: where it meets flows, all are undecided.
 func (r *reading) unread(c *Chain) {
-	hooks, what, which := []model.Hook{model.Arriving}, fmt.Sprintf("a chain at %s is not read", c.Hook), "all that arrives"
+	hooks, what, which := []model.Hook{model.Prerouting}, fmt.Sprintf("a chain at %s is not read", c.Hook), "all that arrives"
 	switch c.Hook {
 	case "ingress":
 	case "egress":
-		hooks, which = []model.Hook{model.Departing}, "all that leaves"
+		hooks, which = []model.Hook{model.Postrouting}, "all that leaves"
 	default:
-		hooks = map[string][]model.Hook{"input": {model.Input}, "forward": {model.Through}, "output": {model.Output}, "postrouting": {model.Departing}}[c.Hook]
+		hooks = map[string][]model.Hook{"input": {model.Input}, "forward": {model.Forwarding}, "output": {model.Output}, "postrouting": {model.Postrouting}}[c.Hook]
 		if hooks == nil {
-			hooks = []model.Hook{model.Arriving}
+			hooks = []model.Hook{model.Prerouting}
 		}
 		what, which = "the listing does not tell whether the table is dormant", "all that it meets"
 	}
@@ -175,22 +175,22 @@ const (
 )
 
 func (r *reading) filter(c *Chain) {
-	hooks := map[string][]model.Hook{"prerouting": {model.Arriving}, "input": {model.Input}, "forward": {model.Through}, "output": {model.Output}, "postrouting": {model.Departing}}[c.Hook]
+	hooks := map[string][]model.Hook{"prerouting": {model.Prerouting}, "input": {model.Input}, "forward": {model.Forwarding}, "output": {model.Output}, "postrouting": {model.Postrouting}}[c.Hook]
 	if c.Hook == "prerouting" && c.Priority > -100 {
-		hooks = []model.Hook{model.Input, model.Through} // it meets what is translated already
+		hooks = []model.Hook{model.Input, model.Forwarding} // it meets what is translated already
 	}
 	for _, hook := range hooks {
 		r.filterAt(c, hook, netset.AnyOf[model.NetID](), false)
 	}
-	if c.Hook == "postrouting" || c.Hook == "prerouting" && hooks[0] == model.Arriving { // and what the machine sends to itself
+	if c.Hook == "postrouting" || c.Hook == "prerouting" && hooks[0] == model.Prerouting { // and what the machine sends to itself
 		r.filterAt(c, model.Input, netset.AnyOf[model.NetID](), true)
 	}
 	inside := r.containerNets()
-	if len(inside) == 0 || c.Hook != "prerouting" || hooks[0] != model.Arriving {
+	if len(inside) == 0 || c.Hook != "prerouting" || hooks[0] != model.Prerouting {
 		return
 	}
 	// The kernel's chain meets flows from the machine's own containers too, which filters that are arriving do not.
-	for _, hook := range []model.Hook{model.Input, model.Through} {
+	for _, hook := range []model.Hook{model.Input, model.Forwarding} {
 		r.filterAt(c, hook, netset.OnlyOf(inside...), false)
 	}
 }
@@ -225,7 +225,7 @@ func (r *reading) filterAt(c *Chain, hook model.Hook, entering rules.Nets, itsel
 		rest.Policy = "accept"
 		cr.base = &rest
 	}
-	if inside := r.containerNets(); hook == model.Arriving { // at the wire it does not meet its own containers
+	if inside := r.containerNets(); hook == model.Prerouting { // at the wire it does not meet its own containers
 		cr.parts = slices.DeleteFunc(cr.parts, func(p part) bool {
 			only := p.flows.Entering.Only()
 			return len(only) > 0 && !slices.ContainsFunc(only, func(id model.NetID) bool { return !slices.Contains(inside, id) })
@@ -306,7 +306,7 @@ func joined(p, q part, lists bool) (rules.Flows, bool) {
 
 func (r *reading) containerNets() []model.NetID {
 	var out []model.NetID
-	for _, leg := range r.host.Legs {
+	for _, leg := range r.host.Attachments {
 		if leg.Gateway {
 			out = append(out, leg.Net)
 		}
@@ -362,7 +362,7 @@ func (c *chainReading) flatten(chain *Chain, in []rules.Flows, depth int) {
 		if len(boxes) == 0 || rule.Action == None {
 			continue
 		}
-		if loop && len(c.parts) == 0 && rule.Action == Accept && len(strange) == 0 && c.hook != model.Through {
+		if loop && len(c.parts) == 0 && rule.Action == Accept && len(strange) == 0 && c.hook != model.Forwarding {
 			c.alone = true
 			continue
 		}
@@ -508,7 +508,7 @@ func (c *chainReading) boxes(rule *Rule) (out []rules.Flows, loop bool, strange 
 		switch {
 		case lo && !i.Except && len(nets.Only()) == 0:
 			*at, loop = at.Intersect(own), true
-			return netset.AnyOf[model.NetID](), c.hook == model.Input || c.hook == model.Output || c.hook == model.Arriving
+			return netset.AnyOf[model.NetID](), c.hook == model.Input || c.hook == model.Output || c.hook == model.Prerouting
 		case lo && i.Except && (c.hook == model.Input || c.hook == model.Output):
 			*at = at.Subtract(own)
 		case i.Except && len(i.List) > 0 && (c.hook == model.Input || c.hook == model.Output):
@@ -532,7 +532,7 @@ func (c *chainReading) boxes(rule *Rule) (out []rules.Flows, loop bool, strange 
 			return nil, false, nil
 		}
 		m.In = netset.AnyOf[string]()
-	case c.hook == model.Input || c.hook == model.Arriving:
+	case c.hook == model.Input || c.hook == model.Prerouting:
 		if !m.Out.Except {
 			return nil, false, nil
 		}
@@ -545,7 +545,7 @@ func (c *chainReading) boxes(rule *Rule) (out []rules.Flows, loop bool, strange 
 	if f.Leaving, ok = inside(m.Out, &f.To, "oif"); !ok {
 		return nil, false, nil
 	}
-	if loop && c.hook == model.Arriving {
+	if loop && c.hook == model.Prerouting {
 		return nil, false, nil // at the wire the machine does not meet itself
 	}
 	if m.Local && c.hook != model.Input {
@@ -587,7 +587,7 @@ func (r *reading) itself() netset.Addrs {
 
 func (r *reading) ownAddrs() netset.Addrs {
 	var all []netip.Addr
-	for _, leg := range r.host.Legs {
+	for _, leg := range r.host.Attachments {
 		all = append(all, leg.Addrs...)
 	}
 	return netset.AddrsOf(all...)
@@ -625,7 +625,7 @@ func (r *reading) nets(i Interfaces) (nets rules.Nets, lo bool, odd string) {
 			lo = true
 		}
 		found := false
-		for _, leg := range r.host.Legs {
+		for _, leg := range r.host.Attachments {
 			if net := r.m.Networks[leg.Net]; r.interfaceOf(name) == net.Name || strings.HasSuffix(name, "*") && r.matchesPattern(name, net.Name) {
 				ids, found = append(ids, leg.Net), true
 			}
@@ -667,7 +667,7 @@ func (r *reading) matchesPattern(pattern, net string) bool {
 // dropPreamble takes out of a through filter what lets containers pass ahead of it, where that is all that its first lines
 // do: then it does not guard containers.
 func (c *chainReading) dropPreamble() {
-	if c.hook != model.Through {
+	if c.hook != model.Forwarding {
 		return
 	}
 	inside := c.containerNets()

@@ -270,7 +270,7 @@ func (r *reading) forward(rule *Rule, c *Chain) (out []*estate.Forward, outer, i
 		return nil, false, false, odd
 	}
 	outerAddrs := r.m.OuterAddrs(r.host, six)
-	for _, leg := range r.host.Legs {
+	for _, leg := range r.host.Attachments {
 		if leg.Gateway || !nets.Has(leg.Net) {
 			continue
 		}
@@ -429,7 +429,7 @@ func (r *reading) outbound(rule *Rule, c *Chain, nets rules.Nets) {
 	six := c.Family == "ip6" || rule.Addr.Is6() || m.From.Of(false).IsEmpty()
 	leaving := nets.Only()
 	if leaving == nil && (rule.Action == Masquerade || !nets.Any()) {
-		for _, leg := range r.host.Legs { // each by its own address
+		for _, leg := range r.host.Attachments { // each by its own address
 			if !leg.Gateway && nets.Has(leg.Net) {
 				leaving = append(leaving, leg.Net)
 			}

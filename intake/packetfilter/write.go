@@ -31,7 +31,7 @@ func FromRecords(e *estate.Estate, host string, interfaces map[string]string) (r
 	if w.host = w.m.PlaceNamed(host); w.host == nil || w.host.IsContainer() {
 		return nil, nil, fmt.Errorf("%w: %q; expected a host that is recorded", ErrNoHost, host)
 	}
-	for _, leg := range w.host.Legs {
+	for _, leg := range w.host.Attachments {
 		w.names[leg.Net] = w.m.Networks[leg.Net].Name
 		for name, net := range interfaces {
 			if net == w.names[leg.Net] {
@@ -64,7 +64,7 @@ var kernelHooks = map[model.Hook]struct {
 	hook     string
 	priority int
 }{
-	model.Arriving: {"prerouting", -150}, model.Input: {"input", 0}, model.Through: {"forward", 0}, model.Output: {"output", 0}, model.Departing: {"postrouting", 50},
+	model.Prerouting: {"prerouting", -150}, model.Input: {"input", 0}, model.Forwarding: {"forward", 0}, model.Output: {"output", 0}, model.Postrouting: {"postrouting", 50},
 }
 
 func (w *writing) filter(hook model.Hook, at int, f *model.Filter) {
@@ -86,7 +86,7 @@ func (w *writing) filter(hook model.Hook, at int, f *model.Filter) {
 	}
 	inside := w.containerNets()
 	switch hook {
-	case model.Arriving:
+	case model.Prerouting:
 		put(Accept, func(m *Match) { m.In = Interfaces{List: append([]string{"lo"}, inside...)} })
 	case model.Input:
 		if !f.Record.LoopbackToo {
@@ -96,9 +96,9 @@ func (w *writing) filter(hook model.Hook, at int, f *model.Filter) {
 		if !f.Record.LoopbackToo {
 			put(Accept, func(m *Match) { m.Local = true })
 		}
-	case model.Departing:
+	case model.Postrouting:
 		put(Accept, func(m *Match) { m.Out = Interfaces{List: []string{"lo"}} })
-	case model.Through:
+	case model.Forwarding:
 		if !f.Record.GuardsContainers {
 			for _, n := range inside {
 				put(Accept, func(m *Match) {
@@ -122,7 +122,7 @@ func (w *writing) filter(hook model.Hook, at int, f *model.Filter) {
 
 func (w *writing) containerNets() []string {
 	var out []string
-	for _, leg := range w.host.Legs {
+	for _, leg := range w.host.Attachments {
 		if leg.Gateway {
 			out = append(out, w.names[leg.Net])
 		}
@@ -267,7 +267,7 @@ func (w *writing) outbound(c *Chain, o *model.Outbound, six bool) {
 // outerNames are the interfaces of the networks that a router is outside on.
 func (w *writing) outerNames() []string {
 	var out []string
-	for _, leg := range w.host.Legs {
+	for _, leg := range w.host.Attachments {
 		if !leg.Gateway && w.m.Outer(w.host, leg.Net) {
 			out = append(out, w.names[leg.Net])
 		}
@@ -279,7 +279,7 @@ func (w *writing) outerNames() []string {
 func (w *writing) innerNames() []string {
 	outer := w.outerNames()
 	var out []string
-	for _, leg := range w.host.Legs {
+	for _, leg := range w.host.Attachments {
 		if name := w.names[leg.Net]; !slices.Contains(outer, name) {
 			out = append(out, name)
 		}
@@ -344,7 +344,7 @@ func (w *writing) loopBack(c *Chain, rec *estate.Forward, p pair, six bool) {
 		m.Ports = netset.PortsOf(p.inner...)
 	}
 	m.In = Interfaces{List: w.innerNames()}
-	for _, leg := range w.host.Legs {
+	for _, leg := range w.host.Attachments {
 		if slices.Contains(m.In.List, w.names[leg.Net]) {
 			m.Near = netset.Union(m.Near, w.m.Networks[leg.Net].Set)
 		}
@@ -434,7 +434,7 @@ func (w *writing) own(c *Chain, six bool) {
 			c.Rules = append(c.Rules, Rule{Match: m, Action: SNAT, Addr: a})
 		}
 	}
-	for _, leg := range w.host.Legs {
+	for _, leg := range w.host.Attachments {
 		n := w.m.Networks[leg.Net]
 		if set := n.Set.Of(six); leg.Gateway && !n.Routed() && !set.IsEmpty() {
 			m := Everything(c.Family)

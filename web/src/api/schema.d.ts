@@ -637,6 +637,7 @@ export interface components {
             rows: components["schemas"]["AnswerRow"][];
         };
         Break: {
+            To: string;
             at: string;
             code: string;
             mend?: components["schemas"]["Mend"];
@@ -738,14 +739,6 @@ export interface components {
             undeclared: number;
             /** Format: int64 */
             warnings: number;
-        };
-        Dark: {
-            address: string;
-            place: string;
-            ports: string;
-            records: string[];
-            transport: string;
-            why: string;
         };
         Depth: {
             arrives: boolean;
@@ -850,7 +843,7 @@ export interface components {
             addresses: components["schemas"]["WallAddress"][];
             from: string;
             open: components["schemas"]["Open"][];
-            undecided: components["schemas"]["Dark"][];
+            undecided: components["schemas"]["Undecided"][];
         };
         ExposureChanges: {
             /** @description Open there, and not here */
@@ -1339,6 +1332,14 @@ export interface components {
             base: number;
             text: string;
             why?: string;
+        };
+        Undecided: {
+            address: string;
+            place: string;
+            ports: string;
+            records: string[];
+            transport: string;
+            why: string;
         };
         Undo: {
             /**

@@ -1,7 +1,15 @@
 import { useEffect, useMemo, useRef, useState, type KeyboardEvent } from 'react';
 import styled from 'styled-components';
 import { useLocation } from 'wouter';
-import { useClosing, useExposure, useExposureChanges, useLog, useVantages, type Dark, type Open } from '../api/client';
+import {
+  useClosing,
+  useExposure,
+  useExposureChanges,
+  useLog,
+  useVantages,
+  type Undecided,
+  type Open,
+} from '../api/client';
 import { useLongList } from '../parts/print';
 import { Choice } from '../parts/Choice';
 import { EffectList } from '../parts/EffectList';
@@ -113,7 +121,7 @@ interface Door {
 type Item =
   | { kind: 'heading'; id: string; text: string; count: number; change?: string }
   | { kind: 'door' | 'shut'; id: string; door: Door }
-  | { kind: 'dark'; id: string; dark: Dark };
+  | { kind: 'undecided'; id: string; undecided: Undecided };
 
 const nothing = 'nothing';
 
@@ -233,8 +241,8 @@ export function Exposure() {
             {i.text} <b>{i.count}</b>
           </Group>
         );
-      case 'dark':
-        return <DarkRow dark={i.dark} />;
+      case 'undecided':
+        return <UndecidedRow undecided={i.undecided} />;
       case 'shut':
         return <DoorRow door={i.door} chosen={i === shown[at]} shut onChoose={() => setChosen(i.id)} />;
     }
@@ -377,19 +385,19 @@ function DoorRow({ door, chosen, shut, onChoose, onTrace, onDeclare, onClose }: 
   );
 }
 
-function DarkRow({ dark }: { dark: Dark }) {
+function UndecidedRow({ undecided }: { undecided: Undecided }) {
   return (
     <Row role="row">
-      <code role="cell">{dark.address}</code>
+      <code role="cell">{undecided.address}</code>
       <code role="cell">
-        {dark.ports}
-        {dark.transport === 'udp' && '/udp'}
+        {undecided.ports}
+        {undecided.transport === 'udp' && '/udp'}
       </code>
       <span role="cell">
-        <b>{dark.place}</b>
+        <b>{undecided.place}</b>
       </span>
       <i role="cell">not known</i>
-      <span role="cell">{dark.why}</span>
+      <span role="cell">{undecided.why}</span>
       <span role="cell" />
       <span role="cell" />
     </Row>
@@ -397,7 +405,7 @@ function DarkRow({ dark }: { dark: Dark }) {
 }
 
 /** What opened and closed, where something is compared, all that is open, and what nobody knows. */
-function itemsOf(doors: Door[], dark: Dark[], against: string, opened: Door[], closed: Door[]): Item[] {
+function itemsOf(doors: Door[], undecided: Undecided[], against: string, opened: Door[], closed: Door[]): Item[] {
   const out: Item[] = [];
   if (against !== '') {
     const where = whereWords(against);
@@ -420,8 +428,8 @@ function itemsOf(doors: Door[], dark: Dark[], against: string, opened: Door[], c
     out.push({ kind: 'heading', id: 'all', text: 'All that is open here', count: doors.length });
   }
   out.push(...doors.map((door): Item => ({ kind: 'door', id: door.id, door })));
-  if (dark.length > 0) out.push({ kind: 'heading', id: 'dark', text: 'Not known', count: dark.length });
-  out.push(...dark.map((d, i): Item => ({ kind: 'dark', id: `dark ${i}`, dark: d })));
+  if (undecided.length > 0) out.push({ kind: 'heading', id: 'undecided', text: 'Not known', count: undecided.length });
+  out.push(...undecided.map((d, i): Item => ({ kind: 'undecided', id: `undecided ${i}`, undecided: d })));
   return out;
 }
 
@@ -498,7 +506,7 @@ function group(open: Open[]): Door[] {
 }
 
 /** The gaps of the wall, address by address; where something is compared, with what opens and closes. */
-function gapsOf(doors: Door[], dark: Dark[], opened: Door[] | null, closed: Door[]) {
+function gapsOf(doors: Door[], undecided: Undecided[], opened: Door[] | null, closed: Door[]) {
   const at = new Map<string, Gap[]>();
   const put = (address: string, gap: Gap) => {
     const list = at.get(address);
@@ -520,11 +528,11 @@ function gapsOf(doors: Door[], dark: Dark[], opened: Door[] | null, closed: Door
   }
   for (const d of opened ?? []) put(d.first.address, gap(d, 'opens'));
   for (const d of closed) put(d.first.address, gap(d, 'closes'));
-  dark.forEach((u, i) => {
+  undecided.forEach((u, i) => {
     for (const part of u.ports.split(',')) {
       const ports = part === 'any' ? { lo: 1, hi: 65535 } : range(part);
       const udp = u.transport === 'udp';
-      put(u.address, { id: `dark ${i}`, ...ports, udp, some: false, look: false, unknown: true });
+      put(u.address, { id: `undecided ${i}`, ...ports, udp, some: false, look: false, unknown: true });
     }
   });
   return at;

@@ -1,0 +1,141 @@
+package trace
+
+import (
+	"math/rand/v2"
+	"reflect"
+	"slices"
+	"strings"
+	"testing"
+
+	"steady-compass/core/estate"
+	"steady-compass/core/memo"
+	"steady-compass/core/model"
+	"steady-compass/core/notation"
+	"steady-compass/core/synth"
+	"steady-compass/demo"
+)
+
+// after is a tracer gone on from another by an edit: "- line" goes, another comes.
+func after(t *testing.T, tr *Tracer, lines ...string) *Tracer {
+	t.Helper()
+	var c estate.Change
+	for _, line := range lines {
+		if gone, ok := strings.CutPrefix(line, "- "); ok {
+			c.Remove = append(c.Remove, gone)
+			continue
+		}
+		p, _, err := notation.ParseLine(line)
+		if err != nil {
+			t.Fatalf("%s: %v", line, err)
+		}
+		c.Add = append(c.Add, p)
+	}
+	e, err := tr.Model.Estate.Apply(c)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return tr.After(e)
+}
+
+const touching = `
+network lan 10.0.0.0/24
+host gate router
+host web
+host db
+address gate 203.0.113.1 internet
+address gate 10.0.0.1 lan
+address web 10.0.0.5 lan
+address db 10.0.0.6 lan
+zone a.example
+zone b.example
+dns a.example A 203.0.113.1
+dns www.a.example CNAME a.example
+dns deep.sub.a.example A 203.0.113.1
+dns *.wild.a.example A 203.0.113.1
+dns b.example A 203.0.113.2
+forward gate 80,443 to 10.0.0.5
+filter edge on gate through otherwise drop
+rule edge pass 80,443 from internet to web
+filter inner on db input otherwise drop
+rule inner pass 5432 from web
+listen web 80 as front
+listen web 443 as front tls cert site
+listen web 22 as ssh
+listen db 5432 as store
+cert site for a.example expires 2027-01-01 on web
+site front a.example at 443 files
+site front www.a.example at 443 to http://10.0.0.6:5432
+intend a.example 443 for internet
+`
+
+// TestCertsOfOneName: of several certificates with one name the first alone is in force, so that one ahead of it takes its names away.
+func TestCertsOfOneName(t *testing.T) {
+	tr := New(model.Compile(parsed(t, touching+"\ncert twice for solo.a.example,*.sub.a.example expires 2027-01-01 on web")), day)
+	tr.Names()
+	line := parsed(t, "cert twice for front.b.example expires 2027-01-01 on db").Of(estate.KindNamed("cert"))[0]
+	e, err := tr.Model.Estate.Apply(estate.Change{Add: []estate.Placed{{Record: line, Index: 1}}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	next := tr.After(e)
+	has := func(tr *Tracer, name string) bool {
+		return slices.ContainsFunc(tr.Names(), func(n *Name) bool { return n.Name == name })
+	}
+	if !has(tr, "solo.a.example") || has(next, "solo.a.example") || !has(next, "front.b.example") {
+		t.Errorf("before %+v\nafter %+v", values(tr.Names()), values(next.Names()))
+	}
+	for name, want := range map[string]bool{"solo.a.example": true, "deep.sub.a.example": true, "front.b.example": true, "other.b.example": false} {
+		var r memo.Reads
+		if r.Asked(name); next.Touch().Reading(&r) != want {
+			t.Errorf("%s is touched: %v", name, !want)
+		}
+	}
+}
+
+func values[T any](list []*T) []T {
+	var out []T
+	for _, x := range list {
+		out = append(out, *x)
+	}
+	return out
+}
+
+// TestNamesAfterEdits holds the names that go on from those before an edit against those that are found anew.
+func TestNamesAfterEdits(t *testing.T) {
+	done, shared := 0, 0
+	for seed := uint64(1); seed <= 30; seed++ {
+		r := rand.New(rand.NewPCG(seed, 12))
+		text := []string{demo.Estate, touching, synth.String(30, seed)}[seed%3]
+		tr := New(model.Compile(parsed(t, text)), day)
+		var gone []estate.Record
+		for range 30 {
+			tr.Names()
+			c, kept := synth.Edit(r, tr.Model.Estate, gone)
+			e, err := tr.Model.Estate.Apply(c)
+			if err != nil {
+				continue
+			}
+			before := tr
+			gone, tr = kept, tr.After(e)
+			got, want := tr.Names(), New(model.Compile(e), day).Names()
+			if !reflect.DeepEqual(got, want) {
+				t.Fatalf("seed %d, after %v\n%+v\nwant\n%+v", seed, c, values(got), values(want))
+			}
+			for _, n := range tr.Names() {
+				from := n.From
+				if len(from) == 0 {
+					from = []string{"internet"}
+				}
+				if got := tr.VantagesOf(n.Name); !slices.Equal(got, from) {
+					t.Fatalf("%s is looked at from %q, want %q", n.Name, got, from)
+				}
+			}
+			if done++; before.names == tr.names {
+				shared++
+			}
+		}
+	}
+	if done < 500 || shared < 50 {
+		t.Errorf("%d edits, after %d of which the names are the same", done, shared)
+	}
+}
