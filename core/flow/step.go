@@ -95,9 +95,9 @@ type Link struct {
 type Ground string
 
 const (
-	External   Ground = "water"
-	Edge Ground = "shallows"
-	Internal   Ground = "land"
+	External Ground = "water"
+	Edge     Ground = "shallows"
+	Internal Ground = "land"
 )
 
 // Mend is lines out and lines in; a line of an ordered kind carries its place.
