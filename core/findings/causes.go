@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"steady-compass/core/estate"
+	"steady-compass/core/flow"
 	"steady-compass/core/trace"
 )
 
@@ -106,9 +107,9 @@ func (f *Finding) keyed() {
 	switch {
 	case len(f.keys) > 0:
 	case f.Mend != nil && len(f.Mend.Remove) > 0:
-		f.keys = []string{trace.RecordCause(f.Mend.Remove[0])}
+		f.keys = []string{flow.RecordCause(f.Mend.Remove[0])}
 	case len(f.Records) > 0 && family != "intent" && family != "name":
-		f.keys = []string{trace.RecordCause(f.Records[0])}
+		f.keys = []string{flow.RecordCause(f.Records[0])}
 	default:
 		f.keys = []string{f.Code + " " + f.Subject}
 	}

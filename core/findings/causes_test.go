@@ -30,6 +30,7 @@ func TestCausesOfTheDemo(t *testing.T) {
 		`4 exposure.bypass azimuth:8080/tcp`,
 		`4 exposure.bypass azimuth:8086/tcp`,
 		`4 path.loopback notes.fernmoor.example:443`,
+		`4 path.no-listener orrery-b:8080`,
 		`3 path.blocked 203.0.113.20:2222`,
 		`3 exposure.admin azimuth:22/tcp`,
 		`3 path.forward-transport feed.fernmoor.example:8883`,
@@ -38,15 +39,14 @@ func TestCausesOfTheDemo(t *testing.T) {
 		`2 path.no-hairpin archive.fernmoor.example:443`,
 		`2 exposure.wider azimuth:9100/tcp`,
 		`2 name.stale mail.fernmoor.example`,
-		`2 path.no-listener orrery-b:8080`,
 		`2 upstream.localhost sky.fernmoor.example:443`,
 		`1 conflict.map azimuth:8080/tcp`,
 		`1 name.broken-alias charts.fernmoor.example`,
 		`1 name.dangling old.fernmoor.example`,
+		`1 cert.renewal ridge`,
 		`1 exposure.source-lost azimuth:443/tcp`,
-		`1 intent.undecided book.fernmoor.example:443`,
-		`1 temporary.expired rule edge pass 9000 from internet to azimuth until 2026-11-01 note "open for testing"`,
 		`1 cert.expiring ridge`,
+		`1 temporary.expired rule edge pass 9000 from internet to azimuth until 2026-11-01 note "open for testing"`,
 	}
 	if !slices.Equal(got, want) {
 		t.Errorf("got\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))

@@ -17,22 +17,24 @@ const renewBefore = 30 * 24 * time.Hour
 // certificates looks at the certificates by themselves: how long each is good for, and whether its method can be.
 func (c *check) certificates() {
 	for _, cert := range c.m.CertList {
-		c.lasting(cert)
+		c.lasting(cert, true)
 		c.method(cert)
 		c.standingAlone(cert)
 	}
 }
 
 // lasting says what has ended, and what will within the time in which it is renewed: a note, while more than half of that is left and
-// something renews it.
-func (c *check) lasting(cert *estate.Cert) {
+// something renews it. works is false where it is known that its renewal does not.
+func (c *check) lasting(cert *estate.Cert, works bool) {
 	if cert.Expires == "" || c.day == "" {
 		return
 	}
 	f := Finding{Code: "cert.expired", Subject: cert.Name, Records: lines(cert)}
 	if cert.Expires < c.day { // it is valid through the day named
 		f.Why = fmt.Sprintf("Certificate %s, for %s, expired on %s.", cert.Name, joined(cert.For), cert.Expires)
-		c.add(f)
+		if works { // once is enough
+			c.add(f)
+		}
 		return
 	}
 	before := renewBefore
@@ -51,6 +53,8 @@ func (c *check) lasting(cert *estate.Cert) {
 		f.Why += "; it is renewed by hand."
 	case cert.By == "":
 		f.Why += "; nothing recorded renews it."
+	case !works:
+		f.Why += fmt.Sprintf("; it is due to be renewed by %s, and that does not work.", cert.By)
 	case left < before/2:
 		f.Why += fmt.Sprintf("; it should have been renewed by %s by now.", cert.By)
 	default:

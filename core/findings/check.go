@@ -26,6 +26,7 @@ type Checked struct {
 	filters  *kept[*estate.Filter, *filterPart]
 	behind   *listening
 	open     *exposed
+	backends *kept[backKey, *backPart]
 
 	all        tally
 	unresolved map[string]bool        // the names that are said not to resolve
@@ -82,12 +83,14 @@ func checked(ctx context.Context, t *trace.Tracer, day estate.Date, before *Chec
 		e = edit{t.Since(before.t.Model), before.m}
 	}
 	var w *walks
+	var behind, renewals []*Finding
 	var ofWalks, ofLines, ofOpen, ofFilters turn
 	parallel.Do(ctx,
 		func() { w, ofWalks = next.walk(before.walks, e) },
 		func() { next.records, ofLines = next.lookAtRecords(before.records, e) },
 		func() { next.behind = next.listeners(before.behind, e) },
 		func() { t.LandsAnew() }, // asked for below
+		func() { next.backends, behind, renewals = next.lookBehind(before.backends, e) },
 	)
 	if err := ctx.Err(); err != nil {
 		return nil, err
@@ -113,7 +116,7 @@ func checked(ctx context.Context, t *trace.Tracer, day estate.Date, before *Chec
 	all, changed := next.all.after(
 		next.anew(ofNearMisses, before, next.nearMisses(next.unresolved)),
 		next.anew(ofNames, before, withoutWWW(next.names.values, next.unresolved)),
-		ofFilters, ofOpen,
+		ofFilters, ofOpen, next.anew(ofBackends, before, behind), next.anew(ofRenewals, before, renewals),
 	)
 	maps.Copy(known, changed)
 	next.all = all

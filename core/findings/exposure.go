@@ -45,6 +45,9 @@ func (l *looking) look(e *exposure.Open) {
 		if inTheClear(l.m, e) {
 			l.note("exposure.plaintext", e)
 		}
+		if l.byAddress(e) {
+			l.note("site.by-address", e).subject = fmt.Sprintf("%s:%s", hostPort(e.Address), portOf(e))
+		}
 	}
 	if e.Intent == exposure.Declared {
 		return
@@ -66,6 +69,29 @@ func (l *looking) look(e *exposure.Open) {
 	case l.from == "internet" || l.t.Lands(e.Place):
 		l.note("exposure.undeclared", e)
 	}
+}
+
+// byAddress says whether something open is a site that answers whoever asks by the bare address, and no intent names that or its holder.
+// One that only redirects gives nothing away.
+func (l *looking) byAddress(e *exposure.Open) bool {
+	if e.Site == nil || e.Picked == nil || *e.Site != "*" && *e.Site != e.Address || !e.Picked.Redirect.IsZero() || stream(e.Picked) {
+		return false
+	}
+	if _, err := netip.ParseAddr(e.Address); err != nil {
+		return false
+	}
+	return !slices.ContainsFunc([]string{e.Address, e.Host, e.Place}, func(target string) bool {
+		return slices.ContainsFunc(l.t.IntentsOf(target), func(i *estate.Intent) bool { return i.Ports.Set().Contains(e.Range.Lo) && !forNobody(i) })
+	})
+}
+
+// stream says whether a site hands on what it gets as it stands, and sees no name.
+func stream(s *estate.Site) bool {
+	scheme := s.To.Scheme
+	if s.Pool != "" {
+		scheme = s.Speaking
+	}
+	return scheme == "tcp" || scheme == "udp"
 }
 
 func forNobody(i *estate.Intent) bool {
@@ -228,7 +254,7 @@ func (c *opened) finding() Finding {
 	if f.Code != "exposure.source-lost" {
 		f.keys = []string{fmt.Sprintf("door: %s:%d/%s", e.Place, e.Port, e.Transport)}
 		if e.Site != nil && e.Picked != nil {
-			f.keys = []string{trace.RecordCause(estate.Line(e.Picked))}
+			f.keys = []string{flow.RecordCause(estate.Line(e.Picked))}
 		}
 	}
 	what := e.Service + " on " + e.Place
@@ -282,6 +308,8 @@ func (c *opened) finding() Finding {
 	case "exposure.plaintext":
 		f.Why = fmt.Sprintf("%s reaches %s, and what is said there can be read on the way.", o.who(), at)
 		f.Mend = c.encrypting(e.Open)
+	case "site.by-address":
+		f.Why = fmt.Sprintf("%s who asks by the bare address %s is answered by %s, and no intent says so.", o.who(), e.Address, what)
 	case "exposure.family":
 		other, family := "IPv6", "IPv4"
 		if e.addrIs6() {

@@ -9,7 +9,6 @@ import (
 	"steady-compass/core/flow"
 	"steady-compass/core/model"
 	"steady-compass/core/netset"
-	"steady-compass/core/trace"
 )
 
 // ownSake looks at each forward, map and listener by itself: its own address, and what it leads to.
@@ -185,7 +184,7 @@ func (c *check) leadsTo(subject string, rec estate.Record, p *model.Place, to ne
 		if f.Mend == nil {
 			f.Mend = withoutPorts(rec, pairs, pair)
 			if f.Code == "path.no-listener" {
-				f.keys = []string{trace.NoListener(p.Name, fmt.Sprint(pair.To), outer.Transport.String())}
+				f.keys = []string{flow.NoListener(p.Name, fmt.Sprint(pair.To), outer.Transport.String())}
 			}
 		}
 		c.add(f)
@@ -281,7 +280,7 @@ func (c *check) mapping(p *model.Place, m *model.Map) {
 		f := Finding{
 			Code: "path.no-listener", Subject: fmt.Sprintf("%s:%d", p.Name, pair.From.Lo), Records: lines(rec),
 			Why: fmt.Sprintf("It leads to port %s of %s, where nothing listens.", inner, inside.Name), Mend: withoutPorts(rec, m.Pairs, pair),
-			keys: []string{trace.NoListener(inside.Name, fmt.Sprint(pair.To), rec.Bind.Transport.String())},
+			keys: []string{flow.NoListener(inside.Name, fmt.Sprint(pair.To), rec.Bind.Transport.String())},
 		}
 		switch {
 		case !inner.Intersect(all).IsEmpty():

@@ -15,10 +15,12 @@ import (
 type section uint8
 
 const (
-	ofRecords section = iota
+	ofRenewals section = iota // of certificates that end soon, what is worse than they say themselves
+	ofRecords
 	ofVisits
 	ofExpired
 	ofNearMisses
+	ofBackends
 	ofPorts
 	ofNames
 	ofFilters

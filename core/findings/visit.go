@@ -158,7 +158,7 @@ func (c *visiting) paths(target string, from string, paths []trace.Path) {
 			case b.Code == "redirect.dead":
 				f.keys = pathKeys(p)
 			case b.Code == "name.unresolved" && len(c.users) > 0: // it is only used, and not recorded
-				f.keys = []string{trace.RecordCause(c.users[0])}
+				f.keys = []string{flow.RecordCause(c.users[0])}
 			}
 			if from != "internet" {
 				f.Why += fmt.Sprintf(" (from %s)", from)

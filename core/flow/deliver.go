@@ -659,9 +659,7 @@ func (r *run) byForward(h *model.Place, f *model.Forward, w Part) (taken, rest [
 		return nil, rest
 	}
 	if rec.Pool != "" {
-		named.Add(Step{Stage: StageTranslate, At: h.Name, Verdict: Unsettled, Ground: Edge, Records: say.Lines(rec), Why: fmt.Sprintf("Forwarded to a member of pool %s: not judged yet.", rec.Pool)})
-		r.undecided(*named)
-		return nil, rest
+		return r.toMembers(h, f, *named), rest
 	}
 	for _, v := range named.translated(f.Pairs) {
 		v.Before = named.portsOf(v)
@@ -670,6 +668,31 @@ func (r *run) byForward(h *model.Place, f *model.Forward, w Part) (taken, rest [
 		taken = append(taken, v)
 	}
 	return taken, rest
+}
+
+// toMembers is a flow that a forward translates to a pool: a branch for each member in service.
+func (r *run) toMembers(h *model.Place, f *model.Forward, w Part) (taken []Part) {
+	members, none := r.t.Members(f.Record.Pool, h, w.IPv6, w.Checking, w.Reads)
+	for _, m := range members {
+		v := w
+		v.Before, v.beforeShift, v.beforeMany = w.Ports, w.Shift, w.Many
+		v.Ports, v.Many = netset.PortsOf(netset.OnePort(m.Port)), true
+		v.Dst, v.Forward, v.Member = ToAddr(m.Addr), f, (estate.Endpoint{Addr: m.Addr, Port: m.Port}).String()
+		v.translatedBy(h.ID, w.Dst)
+		taken = append(taken, v)
+	}
+	if len(members) == 0 {
+		w.stopBy(none, h, f.Record)
+		r.end(w)
+	}
+	return taken
+}
+
+// stopBy is a flow for a pool none of whose members is in service.
+func (w *Part) stopBy(none Break, h *model.Place, rec *estate.Forward) {
+	none.At, none.Records = h.Name, say.Lines(rec)
+	w.Add(Step{Stage: StageTranslate, At: h.Name, Verdict: Broken, Ground: Edge, Records: none.Records, Why: none.Why})
+	w.Stop(Refused, none)
 }
 
 // forwardTakes says whether a forward is for an address.

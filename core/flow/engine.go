@@ -3,6 +3,7 @@
 package flow
 
 import (
+	"net/netip"
 	"slices"
 	"sync"
 	"sync/atomic"
@@ -19,6 +20,10 @@ type Engine struct {
 	before *model.Model // of the engine that it goes on from; nil where it goes on from none
 	touch  *memo.Touch  // what the edit between may have changed; anything, where it goes on from none
 
+	// Members tells who of a pool is in service for a router that forwards to it, and else the break of a pool of which nobody is. It is set
+	// by what knows of requests; onTheWay are the pools whose checks led here.
+	Members func(pool string, router *model.Place, six bool, onTheWay []string, reads *memo.Reads) ([]PoolMember, Break)
+
 	crossings  memo.Table[crossingKey, *Crossing]
 	deliveries sync.Map // of deliveryKey: *delivery
 	delivered  atomic.Int64
@@ -26,7 +31,7 @@ type Engine struct {
 
 // New is an engine over a model.
 func New(m *model.Model) *Engine {
-	return &Engine{Model: m, touch: memo.Anything(), crossings: memo.NewTable[crossingKey, *Crossing]()}
+	return &Engine{Model: m, touch: memo.Anything(), crossings: memo.NewTable[crossingKey, *Crossing](), Members: nobody}
 }
 
 // After is an engine over a model that came of this one's by an edit.
@@ -57,4 +62,16 @@ func SameEntries(before, after *model.Model) bool {
 	}
 	gone, come := estate.Changed(before.Estate, after.Estate, estate.KindNamed("forward"))
 	return !slices.ContainsFunc(slices.Concat(gone, come), func(r estate.Record) bool { return r.(*estate.Forward).Bind.Addr.IsValid() })
+}
+
+// PoolMember is a member of a pool that is in service.
+type PoolMember struct {
+	Record *estate.Member
+	Addr   netip.Addr
+	Port   uint16
+}
+
+// nobody is in service as long as nothing tells who is.
+func nobody(pool string, _ *model.Place, _ bool, _ []string, _ *memo.Reads) ([]PoolMember, Break) {
+	return nil, Break{Code: "pool.down", Subject: pool, Short: "no member left", Why: "No member of pool " + pool + " is known to be in service."}
 }

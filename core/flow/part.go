@@ -22,6 +22,8 @@ type Part struct {
 	Shift     int          // ports = outer + shift, unless many
 	Many      bool         // several outer ports have become one
 	IPv6      bool         // IPv6
+	Member    string       // which member of a pool it goes to
+	Checking  []string     // the pools whose checks it is a part of
 	Via       string       // which of several routers it goes by, where no route says
 	Name      string       // the name asked
 	Encrypted bool

@@ -125,6 +125,7 @@ type Break struct {
 	Step    int      `json:"step"` // the index of the step it stands at
 
 	Subject string `json:"subject"` // what the finding for it is about
+	Key     string `json:"-"`       // the cause, where it is that of a break that this one follows from
 
 	To string // the machine that a flow was for where a filter stopped it
 }

@@ -157,7 +157,7 @@ func TestNearest(t *testing.T) {
 	for _, c := range []struct{ name, estate, code, subject, want string }{
 		{"a second listener, in the speech that is spoken there", plain, "path.no-listener", "lantern.example:443", `+ listen ferry 443 as front tls`},
 		{"a certificate that is wanted", encrypted, "cert.missing", "lantern.example:443", `+ cert front for lantern.example on ferry`},
-		{"a certificate that is issued gets no name", encrypted + "cert other for other.example expires 2027-02-01 on ferry\n", "cert.missing", "lantern.example:443", `+ cert front for lantern.example on ferry`},
+		{"a certificate that is issued gets no name", encrypted + "cert other for other.example expires 2027-02-01 on ferry\n", "cert.names", "lantern.example:443", `+ cert front for lantern.example on ferry`},
 		{"a site that shows another than the one that lies there", strings.Replace(encrypted, `files "/srv/lantern"`, `files "/srv/lantern" cert other`, 1) + "cert other for other.example expires 2027-02-01 on ferry\ncert all for *.example,lantern.example expires 2027-02-01 on ferry\n", "cert.names", "lantern.example:443", `- site front lantern.example files "/srv/lantern" cert other
 			+ site front lantern.example files "/srv/lantern" cert all`},
 		{"an expiry that only the world knows", encrypted + "cert front for lantern.example expires 2026-11-01 on ferry\n", "cert.expired", "front", ``},

@@ -15,7 +15,7 @@ import (
 // Compile builds the model. Records that are off are left out, and listed in Off.
 func Compile(e *estate.Estate) *Model {
 	m := &Model{
-		Estate: e, Services: map[string]*Service{}, Certs: map[string]*estate.Cert{}, Pools: map[string]*estate.Pool{},
+		Estate: e, Services: map[string]*Service{}, Certs: map[string]*estate.Cert{},
 		places: map[string]PlaceID{}, networks: map[string]NetID{"internet": Internet},
 		groups: map[string][]estate.Selector{}, matches: map[string]Match{}, owners: map[netip.Addr][]Holding{},
 	}

@@ -161,6 +161,7 @@ func (m *Model) hostOf(r *estate.Map) *Place {
 // compileLists makes the lists of records that are no machine's.
 func (m *Model) compileLists() {
 	m.Certs, m.CertList, m.Pools = map[string]*estate.Cert{}, nil, map[string]*estate.Pool{}
+	m.Members, m.Tunnels = map[string][]*estate.Member{}, map[string]*estate.Tunnel{}
 	for _, r := range inForce[*estate.Cert](m.Estate, "cert") {
 		if m.Certs[r.Name] == nil {
 			m.Certs[r.Name] = r
@@ -170,6 +171,14 @@ func (m *Model) compileLists() {
 	for _, r := range inForce[*estate.Pool](m.Estate, "pool") {
 		if m.Pools[r.Name] == nil {
 			m.Pools[r.Name] = r
+		}
+	}
+	for _, r := range inForce[*estate.Member](m.Estate, "member") {
+		m.Members[r.Pool] = append(m.Members[r.Pool], r)
+	}
+	for _, r := range inForce[*estate.Tunnel](m.Estate, "tunnel") {
+		if m.Tunnels[r.Name] == nil {
+			m.Tunnels[r.Name] = r
 		}
 	}
 	m.Intents = inForce[*estate.Intent](m.Estate, "intend")

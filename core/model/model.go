@@ -225,6 +225,8 @@ type Model struct {
 	Certs    map[string]*estate.Cert
 	CertList []*estate.Cert
 	Pools    map[string]*estate.Pool
+	Members  map[string][]*estate.Member // by pool, in the order written
+	Tunnels  map[string]*estate.Tunnel
 	Intents  []*estate.Intent
 	Off      []estate.Record   // recorded, not in force
 	off      [][]estate.Record // the same, by kind

@@ -47,7 +47,7 @@ func (m *Model) Recompile(e *estate.Estate) *Model {
 		next.listensAnew(next.Places[id], m.Estate)
 	}
 	next.servicesAnew(x.services, m)
-	if !estate.Same(m.Estate, e, "cert", "pool", "intend") {
+	if !estate.Same(m.Estate, e, "cert", "pool", "member", "tunnel", "intend") {
 		next.compileLists()
 	}
 	next.compileOff(func(k *estate.Kind) bool {

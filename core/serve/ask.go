@@ -168,12 +168,12 @@ func (t *Engine) reached(f *Served, intent *estate.Intent, g flow.Goal) {
 		if target, from := t.Model.PlaceNamed(want.Host), t.Model.PlaceNamed(f.handedFrom); target != nil && from != nil {
 			if port, ok := t.portOf(target, want.Port); ok {
 				if u, ok := t.urlFrom(from, target, port); ok {
-					u.Scheme, u.Path = f.handedBy.To.Scheme, f.handedBy.To.Path
-					b.Mend = flow.Replace(f.handedBy, func(n *estate.Site) { n.To = u })
+					u.Scheme, u.Path = f.handedBy.to.Scheme, f.handedBy.to.Path
+					b.Mend = f.handedBy.aimed(u)
 				}
 			}
 		}
-		b.Records = say.Lines(intent, f.handedBy)
+		b.Records = say.Lines(append([]estate.Record{intent}, f.handedBy.records()...)...)
 	}
 	f.stopKeeping(b)
 }

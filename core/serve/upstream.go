@@ -25,10 +25,45 @@ type relay struct {
 	name, path string // asked
 }
 
-// handOn is a front that hands a request on: a new flow from where the front stands.
-func (s *serving) handOn(f Served, l flow.Landing, rec *estate.Site, q Request) {
+// upstream is where a front hands a request on to.
+type upstream struct {
+	site   *estate.Site
+	to     estate.URL
+	member *estate.Member // of the site's pool, where it has one
+}
+
+// records are the lines that say so.
+func (u *upstream) records() []estate.Record {
+	if u.member != nil {
+		return []estate.Record{u.site, u.member}
+	}
+	return []estate.Record{u.site}
+}
+
+// aimed is the mend that lets it hand on elsewhere.
+func (u *upstream) aimed(to estate.URL) *flow.Mend {
+	if u.member == nil {
+		return flow.Replace(u.site, func(n *estate.Site) { n.To = to })
+	}
+	to.Port = to.EffectivePort()
+	return flow.Replace(u.member, func(n *estate.Member) { n.At = to.Endpoint })
+}
+
+// spoken is the mend that lets it speak another scheme, to the same port.
+func (u *upstream) spoken(scheme string) *flow.Mend {
+	return flow.Replace(u.site, func(n *estate.Site) {
+		if n.Pool != "" {
+			n.Speaking = scheme
+			return
+		}
+		n.To.Port, n.To.Scheme = n.To.EffectivePort(), scheme
+	})
+}
+
+// handOn is a front that hands a request on: a new flow, from where the front stands or where its tunnel ends.
+func (s *serving) handOn(f Served, l flow.Landing, from *model.Place, up upstream, q Request) {
 	m := s.t.Model
-	place := m.Places[l.Socket.Place]
+	place, rec := m.Places[l.Socket.Place], up.site
 	this := relay{l.Socket.Record, rec, q.Name, q.Path}
 	if slices.Contains(s.relays, this) || len(s.relays) >= maxRelays {
 		f.Stop(flow.Loop, flow.Break{
@@ -38,17 +73,16 @@ func (s *serving) handOn(f Served, l flow.Landing, rec *estate.Site, q Request) 
 		s.finish(f)
 		return
 	}
-	next := s.nextRequest(rec, q)
+	next := nextRequest(&up, q)
 	if l.Socket.Record.Passthrough && next.Speech == speaksStream {
 		next.Client = true // the backend's certificate is the client's to check
 	}
-	f.Add(flow.Step{Stage: flow.StageUpstream, At: place.Name, Verdict: flow.Pass, Ground: flow.Internal, Records: say.Lines(rec), Why: fmt.Sprintf("Hands on to %s.", rec.To)})
+	f.Add(flow.Step{Stage: flow.StageUpstream, At: from.Name, Verdict: flow.Pass, Ground: flow.Internal, Records: say.Lines(up.records()...), Why: fmt.Sprintf("Hands on to %s.", up.to)})
 
 	inner := *s
 	inner.out = nil
 	inner.relays = append(slices.Clone(s.relays), this)
-	inner.handing = rec
-	inner.o = flow.Origin{Place: place.ID, Net: model.NoNet}
+	inner.handing = &up
 	before := f.Stopped
 
 	g := s.goal
@@ -59,40 +93,7 @@ func (s *serving) handOn(f Served, l flow.Landing, rec *estate.Site, q Request) 
 			g.Place = p.ID
 		}
 	}
-	w := f.Part
-	w.Handed++
-	w.Src = flow.Source{Float: model.Nowhere, Net: model.NoNet}
-	w.Met, w.Mapped, w.Forward, w.WouldForward, w.Relayed, w.Hops = nil, nil, nil, false, false, 0
-	w.Transport = rec.To.Transport()
-	w.Ports = netset.PortsOf(netset.OnePort(rec.To.EffectivePort()))
-	w.Shift, w.Many = 0, true
-	w.Name = next.Name
-
-	dests := s.resolveUpstream(place, rec, &w, &g)
-	g.Noted(s.t.Model, w.Reads)
-	if len(dests) == 0 {
-		w.Cell().Backend = rec.To.String()
-		inner.finish(Served{Part: w, place: model.Nowhere, URLPath: q.Path})
-	}
-	// The addresses are tried in turn; the first that arrives decides, else the first.
-	var first []Served
-	for i, d := range dests {
-		v := w
-		v.Dst = d
-		try := inner
-		for _, l := range s.t.Deliver(inner.o, v, g) {
-			l.AskedWord = next.Name
-			try.land(l, next)
-		}
-		if i == 0 {
-			first = try.out
-		}
-		if allGood(try.out) {
-			first = try.out
-			break
-		}
-	}
-	inner.out = append(inner.out, first...)
+	inner.made(f.Part, from, &up, next, g)
 	for _, r := range inner.out {
 		r.URLPath, r.Defaulted, r.Site = f.URLPath, f.Defaulted, f.Site
 		r.Src, r.Origins = f.Src, f.Origins
@@ -105,13 +106,52 @@ func (s *serving) handOn(f Served, l flow.Landing, rec *estate.Site, q Request) 
 		}
 		r.Fronts = append([]Front{frontOf(place.Name, l, rec, r)}, r.Fronts...)
 		if r.handedBy == nil {
-			r.handedBy, r.handedFrom = rec, place.Name
+			r.handedBy, r.handedFrom = &up, from.Name
 		}
 		if r.Cells.Backend == "" {
-			r.Cell().Backend = rec.To.Endpoint.String()
+			r.Cell().Backend = up.to.Endpoint.String()
 		}
 		s.finish(r)
 	}
+}
+
+// made follows a flow that a program of ours makes at a place, behind what came before, to whatever answers the request.
+func (s *serving) made(w flow.Part, from *model.Place, up *upstream, next Request, g flow.Goal) {
+	s.o = flow.Origin{Place: from.ID, Net: model.NoNet}
+	w.Handed++
+	w.Src = flow.Source{Float: model.Nowhere, Net: model.NoNet}
+	w.Met, w.Mapped, w.Forward, w.WouldForward, w.Relayed, w.Hops = nil, nil, nil, false, false, 0
+	w.Transport = up.to.Transport()
+	w.Ports = netset.PortsOf(netset.OnePort(next.Port))
+	w.Shift, w.Many = 0, true
+	w.Name = next.Name
+	dests := s.resolveUpstream(from, up, &w, &g)
+	g.Noted(s.t.Model, w.Reads)
+	if len(dests) == 0 {
+		w.Cell().Backend = up.to.String()
+		s.finish(Served{Part: w, place: model.Nowhere, URLPath: next.Path})
+		return
+	}
+	// The addresses are tried in turn; the first that arrives decides, else the first.
+	var first []Served
+	for i, d := range dests {
+		v := w
+		v.Dst = d
+		try := *s
+		try.out = nil
+		for _, l := range s.t.Deliver(s.o, v, g) {
+			l.AskedWord = next.Name
+			try.land(l, next)
+		}
+		if i == 0 {
+			first = try.out
+		}
+		if allGood(try.out) {
+			first = try.out
+			break
+		}
+	}
+	s.out = append(s.out, first...)
 }
 
 // frontOf is one place that handed a request on, by what became of it.
@@ -136,20 +176,21 @@ func allGood(list []Served) bool {
 }
 
 // nextRequest is what a front asks of its backend.
-func (s *serving) nextRequest(rec *estate.Site, q Request) Request {
-	next := Request{Name: q.Name, Path: q.Path, PathGiven: q.PathGiven, Port: rec.To.EffectivePort(), verified: rec.Verified}
+func nextRequest(up *upstream, q Request) Request {
+	rec := up.site
+	next := Request{Name: q.Name, Path: q.Path, PathGiven: q.PathGiven, Port: up.to.EffectivePort(), verified: rec.Verified}
 	switch rec.Asking {
 	case "", "kept":
 	case "upstream":
-		next.Name = rec.To.Host
+		next.Name = up.to.Host
 	default:
 		next.Name = rec.Asking
 	}
-	next.Handshake = rec.To.Host
+	next.Handshake = up.to.Host
 	if rec.Asking != "" && rec.Asking != "kept" {
 		next.Handshake = next.Name
 	}
-	switch rec.To.Scheme {
+	switch up.to.Scheme {
 	case "http":
 		next.Speech = SpeaksPlain
 	case "https", "tls":
@@ -157,7 +198,7 @@ func (s *serving) nextRequest(rec *estate.Site, q Request) Request {
 	default:
 		next.Speech, next.Handshake = speaksStream, q.Handshake
 	}
-	if path := rec.To.Path; path != "" {
+	if path := up.to.Path; path != "" {
 		prefix, _ := pathOf(&model.Site{Record: rec})
 		rest := strings.TrimPrefix(q.Path, prefix)
 		next.Path = strings.TrimSuffix(path, "/") + "/" + strings.TrimPrefix(rest, "/")
@@ -167,19 +208,19 @@ func (s *serving) nextRequest(rec *estate.Site, q Request) Request {
 
 // resolveUpstream finds what the host part of a URL is, from where the service stands, and
 // notes what is wrong with it.
-func (s *serving) resolveUpstream(place *model.Place, rec *estate.Site, w *flow.Part, g *flow.Goal) []flow.Dest {
+func (s *serving) resolveUpstream(place *model.Place, up *upstream, w *flow.Part, g *flow.Goal) []flow.Dest {
 	m := s.t.Model
-	u := rec.To
+	u := up.to
 	namespace := m.Places[place.Namespace]
 	if u.Host == "localhost" || u.Addr.IsValid() && u.Addr.IsLoopback() {
-		return s.localhost(place, namespace, rec, w, g)
+		return s.localhost(place, namespace, up, w, g)
 	}
 	if u.Addr.IsValid() {
 		return []flow.Dest{flow.ToAddr(u.Addr)}
 	}
 	if c, net := s.t.beside(place, u.Host); c != nil {
 		g.Place = c.ID
-		s.mappedPort(c, rec, w)
+		s.mappedPort(c, up, w)
 		var out []flow.Dest
 		for _, v6 := range []bool{true, false} {
 			if a, ok := c.Addr(net, v6); ok {
@@ -215,10 +256,10 @@ func (s *serving) resolveUpstream(place *model.Place, rec *estate.Site, w *flow.
 	}
 	b := flow.Break{
 		Code: "upstream.unresolved", At: place.Name, Subject: s.goal.Subject, Short: fmt.Sprintf("%s unknown", u.Host),
-		Why: fmt.Sprintf("%s does not resolve from %s.", u.Host, place.Name), Records: say.Lines(rec),
+		Why: fmt.Sprintf("%s does not resolve from %s.", u.Host, place.Name), Records: say.Lines(up.records()...),
 	}
-	out = s.instead(place, rec, w, g, &b, 0)
-	w.Add(flow.Step{Stage: flow.StageResolve, At: place.Name, Verdict: flow.Broken, Ground: flow.Internal, Records: say.Lines(rec), Why: b.Why})
+	out = s.instead(place, up, w, g, &b, 0)
+	w.Add(flow.Step{Stage: flow.StageResolve, At: place.Name, Verdict: flow.Broken, Ground: flow.Internal, Records: say.Lines(up.records()...), Why: b.Why})
 	w.Stop(flow.Unresolved, b)
 	return out
 }
@@ -232,13 +273,13 @@ func destWords(list []flow.Dest) string {
 }
 
 // localhost is the place itself, in both families.
-func (s *serving) localhost(place, namespace *model.Place, rec *estate.Site, w *flow.Part, g *flow.Goal) []flow.Dest {
+func (s *serving) localhost(place, namespace *model.Place, up *upstream, w *flow.Part, g *flow.Goal) []flow.Dest {
 	loop := []netip.Addr{netip.IPv6Loopback(), netip.AddrFrom4([4]byte{127, 0, 0, 1})}
-	if a := rec.To.Addr; a.IsValid() {
+	if a := up.to.Addr; a.IsValid() {
 		loop = []netip.Addr{a}
 	}
 	var out []flow.Dest
-	port := rec.To.EffectivePort()
+	port := up.to.EffectivePort()
 	for _, a := range loop {
 		for i := range namespace.Sockets {
 			sock := &namespace.Sockets[i]
@@ -265,15 +306,15 @@ func (s *serving) localhost(place, namespace *model.Place, rec *estate.Site, w *
 	if namespace.Unlisted {
 		return out
 	}
-	b := flow.Break{Code: "upstream.localhost", At: place.Name, Subject: s.goal.Subject, Short: fmt.Sprintf("localhost is %s", place.Name), Records: say.Lines(rec)}
+	b := flow.Break{Code: "upstream.localhost", At: place.Name, Subject: s.goal.Subject, Short: fmt.Sprintf("localhost is %s", place.Name), Records: say.Lines(up.records()...)}
 	b.Why = fmt.Sprintf("localhost is %s itself; nothing listens there on %d.", place.Name, port)
 	target := s.elsewhere(place, namespace, port, w.Transport)
 	if target == nil {
 		return out // refused, plainly
 	}
 	g.Place = target.ID
-	instead := s.instead(place, rec, w, g, &b, port)
-	w.Add(flow.Step{Stage: flow.StageUpstream, At: place.Name, Verdict: flow.Broken, Ground: flow.Internal, Records: say.Lines(rec), Why: b.Why})
+	instead := s.instead(place, up, w, g, &b, port)
+	w.Add(flow.Step{Stage: flow.StageUpstream, At: place.Name, Verdict: flow.Broken, Ground: flow.Internal, Records: say.Lines(up.records()...), Why: b.Why})
 	w.Stop(flow.Refused, b)
 	if len(instead) == 0 {
 		return out
@@ -305,7 +346,7 @@ func (s *serving) elsewhere(place, namespace *model.Place, port uint16, proto ne
 
 // instead finds how the place meant is reached from a front, makes that the break's mend, and
 // gives where the flow goes on to.
-func (s *serving) instead(place *model.Place, rec *estate.Site, w *flow.Part, g *flow.Goal, b *flow.Break, port uint16) []flow.Dest {
+func (s *serving) instead(place *model.Place, up *upstream, w *flow.Part, g *flow.Goal, b *flow.Break, port uint16) []flow.Dest {
 	m := s.t.Model
 	if g.Place == model.Nowhere {
 		return nil
@@ -325,8 +366,8 @@ func (s *serving) instead(place *model.Place, rec *estate.Site, w *flow.Part, g 
 	if !ok {
 		return nil
 	}
-	u.Scheme, u.Path = rec.To.Scheme, rec.To.Path
-	b.Mend = flow.Replace(rec, func(n *estate.Site) { n.To = u })
+	u.Scheme, u.Path = up.to.Scheme, up.to.Path
+	b.Mend = up.aimed(u)
 	b.Why += fmt.Sprintf(" %s is reached as %s.", target.Name, u.Endpoint)
 	w.Ports = netset.PortsOf(netset.OnePort(u.EffectivePort()))
 	if u.Addr.IsValid() {
@@ -348,7 +389,7 @@ func (s *serving) instead(place *model.Place, rec *estate.Site, w *flow.Part, g 
 }
 
 // mappedPort is a front beside a container that asks for its outer port.
-func (s *serving) mappedPort(c *model.Place, rec *estate.Site, w *flow.Part) {
+func (s *serving) mappedPort(c *model.Place, up *upstream, w *flow.Part) {
 	port := w.Port()
 	namespace := s.t.Model.Places[c.Namespace]
 	for i := range namespace.Sockets {
@@ -365,11 +406,13 @@ func (s *serving) mappedPort(c *model.Place, rec *estate.Site, w *flow.Part) {
 				continue
 			}
 			inner := p.Inner(port)
+			own := up.to
+			own.Port = inner
 			why := fmt.Sprintf("From beside it %s is reached on its own port, %d; %d is the outer port of its map.", c.Name, inner, port)
-			w.Add(flow.Step{Stage: flow.StageUpstream, At: c.Name, Verdict: flow.Broken, Ground: flow.Internal, Records: say.Lines(rec, mp.Record), Why: why})
+			w.Add(flow.Step{Stage: flow.StageUpstream, At: c.Name, Verdict: flow.Broken, Ground: flow.Internal, Records: say.Lines(append(up.records(), mp.Record)...), Why: why})
 			w.Stop(flow.Refused, flow.Break{
-				Code: "upstream.mapped-port", At: c.Name, Subject: s.goal.Subject, Short: fmt.Sprintf("%d is outer", port), Why: why, Records: say.Lines(rec, mp.Record),
-				Mend: flow.Replace(rec, func(n *estate.Site) { n.To.Port = inner }),
+				Code: "upstream.mapped-port", At: c.Name, Subject: s.goal.Subject, Short: fmt.Sprintf("%d is outer", port), Why: why, Records: say.Lines(append(up.records(), mp.Record)...),
+				Mend: up.aimed(own),
 			})
 			w.Ports = netset.PortsOf(netset.OnePort(inner))
 			return

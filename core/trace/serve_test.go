@@ -31,6 +31,9 @@ cert star for a.example,*.a.example expires 2027-01-01 on web
 cert inner for app.example expires 2027-01-01 on app
 `
 
+// twins hands a.example to a pool, and there is a second machine for it.
+const twins = "site www a.example to pool p\nhost twin\naddress twin 10.0.0.3 lan\nlisten twin 8080 as other\n"
+
 // TestSites ties a request to the site that takes it and to where it ends.
 func TestSites(t *testing.T) {
 	for _, c := range []struct{ add, target, want string }{
@@ -68,7 +71,7 @@ func TestSites(t *testing.T) {
 		// Handing on.
 		{"site www a.example to http://app:8081", "http://a.example", "gateway-error(mismatched) app:8081 !upstream.scheme"},
 		{"site www a.example to https://app:8081", "http://a.example", "arrives app:8081"},
-		{"site www a.example to https://app:8081 verified", "http://a.example", "gateway-error(untrusted) app:8081 !cert.missing"},
+		{"site www a.example to https://app:8081 verified", "http://a.example", "gateway-error(untrusted) app:8081 !cert.names"},
 		{"site www a.example to https://app:8081 verified asking app.example", "http://a.example", "arrives app:8081"},
 		{"site www a.example to http://localhost:8080", "http://a.example", "gateway-error(refused) web:80 !upstream.refused"},
 		{"site www a.example to http://10.0.0.9:80", "http://a.example", "gateway-error(unroutable) web:80 !path.no-route"},
@@ -80,7 +83,29 @@ func TestSites(t *testing.T) {
 		{"site www a.example to http://localhost:80", "http://a.example", "loop web:80 !upstream.loop"},
 		{"site www a.example to http://app:8080\nsite one a.example to http://web:80", "http://a.example", "loop web:80 !upstream.loop"},
 		{"filter f on app input otherwise drop\nsite www a.example to http://app:8080", "http://a.example", "gateway-error(silent) web:80 !upstream.blocked"},
-		{"site www a.example to pool p\npool p", "http://a.example", "undecided web:80"},
+		{"site www a.example to pool p\npool p", "http://a.example", "gateway-error web:80 !pool.empty"},
+		// Pools: a branch a member in service.
+		{twins + "pool p in-turn\nmember p app:8080\nmember p twin:8080", "http://a.example", "arrives app:8080; arrives twin:8080"},
+		{twins + "pool p in-turn\nmember p app:8080\nmember p twin:8080 out", "http://a.example", "arrives app:8080"},
+		{twins + "pool p in-turn\nmember p app:8080\nmember p twin:9999", "http://a.example", "arrives app:8080; gateway-error(refused) web:80 !upstream.refused"},
+		{twins + "pool p in-turn check 8080\nmember p app:8080\nmember p twin:9999", "http://a.example", "arrives app:8080; gateway-error(refused) web:80 !upstream.refused"},
+		{twins + "pool p in-turn check 8080\nmember p app:8080\nmember p twin:8080 spare", "http://a.example", "arrives app:8080"},
+		{twins + "pool p in-turn check 8080\nmember p nowhere:8080\nmember p twin:8080 spare", "http://a.example", "arrives twin:8080"},
+		{twins + "pool p in-turn check 9999\nmember p app:8080\nmember p twin:8080", "http://a.example", "gateway-error(refused) web:80 !pool.down; gateway-error(refused) web:80 !pool.down"},
+		{twins + "pool p in-turn check 8080 path /ready\nmember p app:8080\nmember p twin:8080\nsite other x.example files", "http://a.example", "arrives app:8080"},
+		{twins + "pool p in-turn check 8080 path /ready\nmember p app:8080\nmember p twin:8080\nsite other twin redirect https", "http://a.example", "arrives app:8080; gateway-error(unanswered) twin:8080 !upstream.name"},
+		{twins + "pool p in-turn check 80 path /\nmember p web:80", "http://a.example", "gateway-error(unanswered) web:80 !pool.down !upstream.loop"},
+		{"site www a.example to pool p speaking https\npool p in-turn check 8081 tls\nmember p app:8081", "http://a.example", "arrives app:8081"},
+		{"- dns a.example A 203.0.113.1\ndns a.example A 203.0.113.9\nhost gate router\naddress gate 203.0.113.9 internet\naddress gate 10.0.0.9 lan\nforward gate 80 to pool p\npool p in-turn\nmember p app:8080\nmember p app:9999 out", "http://a.example", "arrives app:8080"},
+		{"- dns a.example A 203.0.113.1\ndns a.example A 203.0.113.9\nhost gate router\naddress gate 203.0.113.9 internet\naddress gate 10.0.0.9 lan\nforward gate 80 to pool p\npool p in-turn check 9999\nmember p app:8080", "http://a.example", "refused !pool.down"},
+		// A pool whose check leads back to itself; a sign-in that is cut off; a tunnel that is not dialled.
+		{twins + "pool p in-turn check 9000\nmember p app:9000\nhost gate router\naddress gate 10.0.0.9 lan\nforward gate 10.0.0.9:9000 to pool p inside\nmember p 10.0.0.9:9000", "http://a.example", "gateway-error(refused) web:80 !pool.down !upstream.refused; gateway-error(refused) web:80 !pool.down !pool.down"},
+		{"site www a.example to http://app:8080 guard one", "http://a.example", "arrives app:8080"},
+		{"site www a.example to http://app:8080 guard none", "http://a.example", "gateway-error(refused) web:80 !upstream.guard"},
+		{"site www a.example to http://app:8080 guard \"somewhere else\"", "http://a.example", "arrives app:8080"},
+		{"site www a.example to http://localhost:8080 through up\ntunnel up from app to 10.0.0.1:443", "http://a.example", "arrives app:8080"},
+		{"site www a.example to http://localhost:8080 through up\ntunnel up from app to 10.0.0.1:7000", "http://a.example", "gateway-error(refused) web:80 !tunnel.closed"},
+		{"site www a.example to http://localhost:8080 through up\ntunnel up from app to 10.0.0.1:443 off", "http://a.example", "gateway-error(refused) web:80 !tunnel.closed"},
 		// Redirects are followed; sources are held to.
 		{"site www a.example redirect https://b.a.example/x\nsite www b.a.example files", "http://a.example", "redirect web:443"},
 		{"site www a.example redirect https://b.a.example/x", "http://a.example", "unanswered web:443 !site.none !redirect.dead"},

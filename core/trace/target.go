@@ -227,7 +227,7 @@ func (t *Tracer) join(ends []serve.Served, tg Target, port flow.PortKey, v *flow
 
 // likeness is a word that paths have in common which differ in nothing but their sources.
 func (p *Path) likeness() string {
-	words := []string{p.Address, p.URLPath, string(p.Outcome), string(p.Inner), p.Via, say.OrEmpty(p.End)}
+	words := []string{p.Address, p.URLPath, p.Member, string(p.Outcome), string(p.Inner), p.Via, say.OrEmpty(p.End)}
 	for i := range p.Breaks {
 		b := &p.Breaks[i]
 		words = append(words, b.Code, b.At, b.Why)
@@ -237,7 +237,7 @@ func (p *Path) likeness() string {
 
 // path makes the wire form of one branch.
 func (t *Tracer) path(f *serve.Served, tg Target, port flow.PortKey) Path {
-	p := Path{Port: port.Port, Transport: port.Transport.String(), URLPath: f.URLPath, Address: f.AskedWord, addr: f.AskedAddr, Cells: *f.Cells, Inner: f.Inner, Via: f.Via}
+	p := Path{Port: port.Port, Transport: port.Transport.String(), URLPath: f.URLPath, Address: f.AskedWord, addr: f.AskedAddr, Cells: *f.Cells, Inner: f.Inner, Via: f.Via, Member: f.Member}
 	p.Family = "ipv4"
 	if f.AskedIPv6 {
 		p.Family = "ipv6"

@@ -134,3 +134,6 @@ func (t *Tracer) After(e *estate.Estate) *Tracer {
 	}
 	return next
 }
+
+// Cause is the key of a break on the path: two breaks with one cause are one mistake.
+func (p *Path) Cause(b *flow.Break) string { return flow.Cause(b, p.Steps, p.Transport) }

@@ -1,0 +1,148 @@
+package serve
+
+import (
+	"cmp"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"steady-compass/core/estate"
+	"steady-compass/core/flow"
+	"steady-compass/core/memo"
+	"steady-compass/core/model"
+	"steady-compass/core/names"
+	"steady-compass/core/netset"
+)
+
+// Challenged is what came of a challenge that is to prove a name (RFC 8555 §8).
+type Challenged struct {
+	Works bool
+	Only4 bool         // by IPv4 alone, after IPv6 connected to nobody
+	Came  flow.Outcome // what came of it where it does not work, or of IPv6
+	Break *flow.Break  // the first break of that, where there is one
+	Cause string       // and the key of that
+	Why   string       // a sentence, where it does not work
+}
+
+// wellKnown is where a challenge over http is asked for (RFC 8555 §8.3).
+const wellKnown = "/.well-known/acme-challenge/token"
+
+// challenge is what a request of an authority asks, to see a name proven.
+type challenge struct {
+	through string // the service that answers it, wherever on the way it is met
+	tls     bool   // whoever ends the TLS has to be the one
+}
+
+// Challenge says whether the challenge for a name of a certificate gets in from the internet, by the certificate's method: http-01 to
+// port 80, redirects followed; tls-alpn-01 to port 443; dns-01 by the zone that the internet sees.
+func (t *Engine) Challenge(cert *estate.Cert, name string, reads *memo.Reads) Challenged {
+	if cert.By == "dns-01" {
+		return t.dnsChallenge(name, reads)
+	}
+	internet, err := t.VantageNamed("internet")
+	if err != nil {
+		return Challenged{Why: "nobody is on the internet."}
+	}
+	q := Request{Name: name, Handshake: name, Port: 80, Speech: SpeaksPlain, Path: wellKnown, PathGiven: true, Client: true, challenge: &challenge{through: cert.Through}}
+	if cert.By == "tls-alpn-01" {
+		q.Port, q.Speech, q.challenge.tls = 443, SpeaksTLS, true
+	}
+	var addr netip.Addr
+	if a, err := netip.ParseAddr(name); err == nil {
+		addr, q.Name, q.Handshake = a, "", ""
+	}
+	reads.Asked(name)
+	if cert.Through != "" {
+		reads.Service(cert.Through)
+	}
+	for _, on := range cert.On {
+		if p := t.Model.PlaceNamed(on); p != nil {
+			reads.Place(p.ID)
+		}
+	}
+	var ends []Served
+	for _, o := range internet.Origins {
+		ends = append(ends, t.Ask(Question{Origin: o, Vantage: &internet, Request: q, Addr: addr, Transport: netset.TCP, Base: flow.Part{Reads: reads}})...)
+	}
+	six := slices.DeleteFunc(slices.Clone(ends), func(f Served) bool { return !f.AskedIPv6 })
+	four := slices.DeleteFunc(slices.Clone(ends), func(f Served) bool { return f.AskedIPv6 })
+	if len(six) == 0 {
+		return t.judged(four, cert)
+	}
+	first := t.judged(six, cert)
+	if first.Works || len(four) == 0 || first.Came != flow.Silent && first.Came != flow.Refused && first.Came != flow.Unroutable {
+		return first
+	}
+	if again := t.judged(four, cert); again.Works {
+		first.Works, first.Only4 = true, true
+	}
+	return first
+}
+
+// judged is what came of a challenge at all addresses of a family: each of them must do.
+func (t *Engine) judged(ends []Served, cert *estate.Cert) Challenged {
+	if len(ends) == 0 {
+		return Challenged{Came: flow.Unresolved, Why: "the name has no address."}
+	}
+	for i := range ends {
+		f := &ends[i]
+		if t.answers(f, cert) {
+			continue
+		}
+		out := Challenged{Came: cmp.Or(f.Stopped, flow.Unanswered)}
+		steps, breaks := f.Collect()
+		for n := range breaks {
+			if !strings.HasPrefix(breaks[n].Code, "cert.") {
+				out.Break, out.Cause = &breaks[n], flow.Cause(&breaks[n], steps, f.Transport.String())
+				break
+			}
+		}
+		switch {
+		case out.Break != nil && f.Stopped != "":
+			out.Why = fmt.Sprintf("it ends %s. %s", outcomeWords(out.Came), out.Break.Why)
+		case cert.Through != "":
+			out.Why = fmt.Sprintf("it does not come to %s, which is to answer it.", cert.Through)
+		default:
+			out.Why = fmt.Sprintf("it ends at %s, which is not where the certificate lies.", cmp.Or(f.end, "nobody"))
+		}
+		return out
+	}
+	return Challenged{Works: true}
+}
+
+// answers says whether a challenge that ended so is answered.
+func (t *Engine) answers(f *Served, cert *estate.Cert) bool {
+	switch {
+	case f.answered:
+		return f.Stopped == ""
+	case cert.Through != "":
+		return false
+	case cert.Alone && f.Stopped == flow.Refused: // its program is not there but while it asks
+		_, breaks := f.Collect()
+		return slices.ContainsFunc(breaks, func(b flow.Break) bool { return b.Code == "path.no-listener" && slices.Contains(cert.On, b.At) })
+	case cert.By == "tls-alpn-01":
+		return f.Took != nil && slices.Contains(cert.On, t.Model.Places[f.Took.Place].Name)
+	}
+	return f.Stopped == "" || f.Took != nil
+}
+
+// dnsChallenge is a challenge by a record below the name: the zone that has it is to be there and public, aliases followed (RFC 8555 §8.4).
+func (t *Engine) dnsChallenge(name string, reads *memo.Reads) Challenged {
+	owner := "_acme-challenge." + strings.TrimPrefix(name, "*.")
+	asker := t.Model.AskerAt(model.Nowhere, model.Internet)
+	reads.Asked(owner)
+	a := t.Model.Names.Ask(owner, "TXT", asker)
+	last := owner
+	if len(a.Chain) > 0 {
+		last = a.Chain[len(a.Chain)-1]
+		reads.Asked(a.Chain...)
+	}
+	if a.Code == names.Outside && last != owner { // an alias leads to where somebody else proves it
+		return Challenged{Works: true}
+	}
+	if t.Model.Names.ZoneOf(last, asker) == nil {
+		return Challenged{Came: flow.Unresolved, Why: fmt.Sprintf("no zone that the internet sees has %s.", last)}
+	}
+	return Challenged{Works: true}
+}
