@@ -75,7 +75,11 @@ func printTrace(p *paper, r trace.Result) {
 			outcome = p.look(outcome)
 		}
 		port := fmt.Sprintf("%d/%s", path.Port, path.Transport)
-		p.line("%s  %s%s%s  %s", port, path.Address, pathWord(path.URLPath), sourcesWord(path.Sources), outcome)
+		member := ""
+		if path.Member != "" {
+			member = " to " + path.Member
+		}
+		p.line("%s  %s%s%s%s  %s", port, path.Address, pathWord(path.URLPath), member, sourcesWord(path.Sources), outcome)
 		for _, s := range path.Steps {
 			mark := map[flow.Verdict]string{flow.Pass: "|", flow.Broken: "X", flow.Assumed: "|", flow.Unsettled: "?"}[s.Verdict]
 			if s.Ghost && s.Verdict == flow.Pass {

@@ -298,6 +298,10 @@ func (c *opened) finding() Finding {
 			past += ", which encrypts"
 		}
 		f.Why = fmt.Sprintf("%s reaches %s around %s.", o.who(), at, past)
+		outside := slices.ContainsFunc(o.seen, func(e seen) bool { return e.from == "internet" })
+		if !outside && !o.guarded && o.front.Site.Guard == (estate.Guard{}) && len(o.front.Site.Sources) == 0 {
+			f.Level = Warning // from our own networks only, around a front that lets in everybody
+		}
 		f.Records = append(slices.Clone(f.Records), estate.Line(o.front.Site))
 		f.Mend = c.shutting()
 	case "exposure.admin":

@@ -431,6 +431,8 @@ function wayWord(p: Path, result: TraceResult) {
     several ? `${p.port}${p.transport === 'udp' ? '/udp' : ''}` : '',
     p.address || 'no address',
     p.urlpath === '/' ? '' : p.urlpath,
+    p.member ? `to ${p.member}` : '',
+    p.via ? `by ${p.via}` : '',
   ];
   const sources = p.sources.only.length
     ? `from ${cidrs(p.sources.only)}`
@@ -824,7 +826,7 @@ function asText(r: TraceResult | null | undefined) {
   for (const p of r.paths) {
     out.push(
       '',
-      `${p.port}/${p.transport} ${p.address}${p.urlpath === '/' ? '' : p.urlpath}: ${outcomeWords[p.outcome] ?? p.outcome}`,
+      `${p.port}/${p.transport} ${p.address}${p.urlpath === '/' ? '' : p.urlpath}${p.member ? ` to ${p.member}` : ''}: ${outcomeWords[p.outcome] ?? p.outcome}`,
     );
     for (const s of p.steps) {
       out.push(
