@@ -1,6 +1,7 @@
 package serve
 
 import (
+	"cmp"
 	"maps"
 	"net/netip"
 	"slices"
@@ -273,15 +274,33 @@ func (t *Engine) isBackend(name string, l *estate.Listen, reads *memo.Reads) boo
 	}
 	return slices.ContainsFunc(t.Index.sitesFor(name), func(s *estate.Site) bool {
 		service := t.Model.Services[s.Service]
-		if s.Off || s.To.IsZero() || service == nil || s.To.Transport()&l.Bind.Transport == 0 {
+		if s.Off || service == nil {
 			return false
 		}
 		reads.Service(s.Service)
-		reads.Asked(s.To.Host)
-		return slices.ContainsFunc(service.Listens, func(front *estate.Listen) bool {
-			return front != l && t.handsTo(t.Model.PlaceNamed(front.Place), s.To, behind, l, reads)
+		return slices.ContainsFunc(t.handedTo(s), func(to estate.URL) bool {
+			reads.Asked(to.Host)
+			return to.Transport()&l.Bind.Transport != 0 && slices.ContainsFunc(service.Listens, func(front *estate.Listen) bool {
+				from := t.Model.PlaceNamed(front.Place)
+				if tunnel := t.Model.Tunnels[s.Through]; tunnel != nil {
+					from = t.Model.PlaceNamed(tunnel.From)
+				}
+				return front != l && t.handsTo(from, to, behind, l, reads)
+			})
 		})
 	})
+}
+
+// handedTo are where a site hands on to: its URL, or each member of its pool.
+func (t *Engine) handedTo(s *estate.Site) []estate.URL {
+	if !s.To.IsZero() {
+		return []estate.URL{s.To}
+	}
+	var out []estate.URL
+	for _, m := range t.Model.Members[s.Pool] {
+		out = append(out, estate.URL{Scheme: cmp.Or(s.Speaking, "http"), Endpoint: m.At})
+	}
+	return out
 }
 
 // handsTo says whether a URL, asked from a place, is a listener's: at its own port, or by a map that leads to it.

@@ -95,6 +95,7 @@ func TestSites(t *testing.T) {
 		{twins + "pool p in-turn check 8080 path /ready\nmember p app:8080\nmember p twin:8080\nsite other x.example files", "http://a.example", "arrives app:8080"},
 		{twins + "pool p in-turn check 8080 path /ready\nmember p app:8080\nmember p twin:8080\nsite other twin redirect https", "http://a.example", "arrives app:8080; gateway-error(unanswered) twin:8080 !upstream.name"},
 		{twins + "pool p in-turn check 80 path /\nmember p web:80", "http://a.example", "gateway-error(unanswered) web:80 !pool.down !upstream.loop"},
+		{"site www a.example at 80 to pool p\npool p in-turn\nmember p app:8080\nsite one a.example files", "a.example", "arrives app:8080"}, // nobody asks a member for the name by itself
 		{"site www a.example to pool p speaking https\npool p in-turn check 8081 tls\nmember p app:8081", "http://a.example", "arrives app:8081"},
 		{"- dns a.example A 203.0.113.1\ndns a.example A 203.0.113.9\nhost gate router\naddress gate 203.0.113.9 internet\naddress gate 10.0.0.9 lan\nforward gate 80 to pool p\npool p in-turn\nmember p app:8080\nmember p app:9999 out", "http://a.example", "arrives app:8080"},
 		{"- dns a.example A 203.0.113.1\ndns a.example A 203.0.113.9\nhost gate router\naddress gate 203.0.113.9 internet\naddress gate 10.0.0.9 lan\nforward gate 80 to pool p\npool p in-turn check 9999\nmember p app:8080", "http://a.example", "refused !pool.down"},
