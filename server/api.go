@@ -98,6 +98,7 @@ func registerAPI(e *echo.Echo, s *Server) huma.API {
 	keep(api, "text", "/api/text", "What is wrong with a whole text, and what saving it would change", s.postText)
 	keep(api, "preview", "/api/preview", "What a change would do", s.postPreview)
 	keep(api, "mend", "/api/mend", "Whether a mend holds, and what it would do", s.postMend)
+	keep(api, "others", "/api/mend/others", "Other mends that hold for the same", s.postOthers)
 	post(api, "draft-trace", "/api/draft/trace", "A target followed as if a change were made", s.postDraftTrace)
 	keep(api, "change", "/api/change", "Make a change", s.postChange)
 	keep(api, "save-text", "/api/records", "Make the estate what a whole text says", s.postRecords)

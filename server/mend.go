@@ -3,6 +3,7 @@ package server
 import (
 	"context"
 	"fmt"
+	"slices"
 
 	"steady-compass/core/effect"
 	"steady-compass/core/findings"
@@ -45,18 +46,11 @@ func (s *Server) postMend(ctx context.Context, in *body[MendQuestion]) (*body[Me
 		return nil, problem(fmt.Errorf("%w: no line goes and none comes", store.ErrNothing))
 	}
 	a := s.now()
-	checked, err := a.Check(ctx)
+	state, err := a.state(ctx)
 	if err != nil {
 		return nil, problem(err)
 	}
-	p := mend.Proposal{Mend: &flow.Mend{Remove: q.Remove, Add: q.Add}, Code: q.Code, Subject: q.Subject}
-	if findings.OfPath(q.Code) && q.Target != "" {
-		p.At = &findings.Where{Target: q.atPort(a.Tracer), From: q.From}
-	}
-	if p.Subject == "" && p.At != nil { // a break of the flow that is asked for
-		p.Subject = p.At.Target
-	}
-	state := mend.State{Tracer: a.Tracer, Checked: checked}
+	p := q.proposal(a.Tracer)
 	trial, err := state.Try(ctx, p)
 	if err != nil {
 		return nil, problem(err)
@@ -78,6 +72,74 @@ func (s *Server) postMend(ctx context.Context, in *body[MendQuestion]) (*body[Me
 	return &body[MendAnswer]{MendAnswer{
 		Holds: trial.Holds(), Against: append([]string{}, trial.Against...), Opens: append([]string{}, trial.Opens...), With: len(trial.With), Effect: effect, Declaring: declaring,
 	}}, nil
+}
+
+// state is the revision as trials begin at it.
+func (a *analysis) state(ctx context.Context) (mend.State, error) {
+	checked, err := a.Check(ctx)
+	return mend.State{Tracer: a.Tracer, Checked: checked}, err
+}
+
+// proposal is what is asked about.
+func (q *MendQuestion) proposal(t *trace.Tracer) mend.Proposal {
+	p := mend.Proposal{Mend: &flow.Mend{Remove: q.Remove, Add: q.Add}, Code: q.Code, Subject: q.Subject}
+	if findings.OfPath(q.Code) && q.Target != "" {
+		p.At = &findings.Where{Target: q.atPort(t), From: q.From}
+	}
+	if p.Subject == "" && p.At != nil { // a break of the flow that is asked for
+		p.Subject = p.At.Target
+	}
+	return p
+}
+
+// OtherMends are other mends that hold for the same.
+type OtherMends struct {
+	Others []OtherMend `json:"others" nullable:"false"`
+}
+
+// OtherMend is one of them.
+type OtherMend struct {
+	Mend  flow.Mend `json:"mend"`
+	Ends  int       `json:"ends" doc:"How many findings end by it"`
+	Opens []string  `json:"opens" nullable:"false"`
+	Short string    `json:"short" doc:"What it does, in one line"`
+}
+
+// postOthers tries other readings of the mistake that a mend is for: what is asked about may have no mend, or one that does not hold.
+func (s *Server) postOthers(ctx context.Context, in *body[MendQuestion]) (*body[OtherMends], error) {
+	a := s.now()
+	state, err := a.state(ctx)
+	if err != nil {
+		return nil, problem(err)
+	}
+	p := in.Body.proposal(a.Tracer)
+	about := &findings.Finding{Trace: p.At}
+	for _, f := range state.Checked.Findings {
+		if f.Code == p.Code && f.Subject == p.Subject {
+			about = f
+			break
+		}
+	}
+	offers, _, err := state.Offers(ctx, p, state.Deciding(about))
+	if err != nil {
+		return nil, problem(err)
+	}
+	out := OtherMends{Others: []OtherMend{}}
+	for _, o := range offers {
+		if slices.Equal(o.Mend.Add, in.Body.Add) && slices.Equal(o.Mend.Remove, in.Body.Remove) {
+			continue
+		}
+		c, err := (&ChangeQuestion{Remove: o.Mend.Remove, Add: o.Mend.Add}).change()
+		if err != nil {
+			return nil, err
+		}
+		effect, err := s.effect(ctx, a, c)
+		if err != nil {
+			return nil, problem(err)
+		}
+		out.Others = append(out.Others, OtherMend{*o.Mend, len(o.Ends), append([]string{}, o.Opens...), effect.Short})
+	}
+	return &body[OtherMends]{out}, nil
 }
 
 // atPort is the target with the port in question.

@@ -296,8 +296,9 @@ const mendsTried = 10
 // reported is a finding with the mend that holds, or why there is none.
 type reported struct {
 	*findings.Finding
-	Causes []int  `json:"causes"` // of those of the report
-	None   string `json:"none,omitempty"`
+	Causes []int        `json:"causes"`           // of those of the report
+	Others []*flow.Mend `json:"others,omitempty"` // that hold as well
+	None   string       `json:"none,omitempty"`
 }
 
 // report is what a check prints.
@@ -314,30 +315,49 @@ func tried(ctx context.Context, t *trace.Tracer, checked *findings.Checked, most
 	out := report{Findings: []reported{}, Counts: checked.Counts, Accepted: checked.Accepted}
 	var of [][]int
 	out.Causes, of = checked.Causes()
-	state := mend.State{Tracer: t, Checked: checked}
+	state, all := mend.State{Tracer: t, Checked: checked}, most == math.MaxInt
 	for i, f := range checked.Findings {
 		progress(i, len(checked.Findings))
 		shown := *f
 		one := reported{Finding: &shown, Causes: of[i]}
 		first := slices.Min(of[i])
-		if !f.Mend.IsEmpty() && first < most {
-			trial, err := state.Try(ctx, mend.For(f))
-			switch {
-			case ctx.Err() != nil:
-				return out, ctx.Err()
-			case err != nil:
-				one.None = err.Error()
-			case !trial.Holds():
-				one.None = trial.Against[0]
+		shown.Mend = nil
+		if first < most {
+			if err := one.offer(ctx, state, f, all); err != nil {
+				return out, err
 			}
-		}
-		if first >= most || one.None != "" {
-			shown.Mend = nil
 		}
 		out.Findings = append(out.Findings, one)
 	}
 	progress(len(checked.Findings), len(checked.Findings))
 	return out, nil
+}
+
+// offer tries the mend of a finding and, where all are asked for, other readings of the mistake: what holds is kept to choose from.
+func (one *reported) offer(ctx context.Context, state mend.State, f *findings.Finding, all bool) error {
+	p := mend.For(f)
+	if !all && p.Mend.IsEmpty() {
+		return nil
+	}
+	var decided []string
+	if all {
+		decided = state.Deciding(f)
+	}
+	offers, own, err := state.Offers(ctx, p, decided)
+	if err != nil {
+		return err
+	}
+	if own != nil && !own.Holds() && len(offers) == 0 {
+		one.None = own.Against[0]
+	}
+	for i, o := range offers {
+		if i == 0 {
+			one.Mend = o.Mend
+		} else {
+			one.Others = append(one.Others, o.Mend)
+		}
+	}
+	return nil
 }
 
 func (c *checkCommand) Run(ctx context.Context, s streams) error {

@@ -202,6 +202,10 @@ func printFinding(p *paper, f reported, tried bool) {
 	p.line("%s  %s  %s", level, f.Subject, p.faint(f.Code))
 	p.line("    %s", f.Why)
 	printMend(p, f.Mend)
+	for _, other := range f.Others {
+		p.line("      or")
+		printMend(p, other)
+	}
 	if tried && f.None != "" {
 		p.line("      no mend that holds is known: %s", f.None)
 	}

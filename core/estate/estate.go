@@ -68,6 +68,13 @@ func With[R any, P interface {
 	return Made(out)
 }
 
+// Clone is a copy of a record, for its fields to be set; Complete makes it a record again.
+func Clone(r Record) Record {
+	c := r.kind().clone(r)
+	c.Meta().line = ""
+	return c
+}
+
 // InForce is a copy of a record that is off, in force.
 func InForce(r Record) Record {
 	c := r.kind().clone(r)

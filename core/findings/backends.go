@@ -305,6 +305,12 @@ func (c *check) renewal(cert *estate.Cert, reads *memo.Reads) {
 	}
 	for _, name := range cert.For {
 		f := Finding{Code: "cert.renewal", Subject: cert.Name, Records: lines(cert)}
+		switch cert.By {
+		case "http-01":
+			f.Trace = &Where{"http://" + name + serve.WellKnown, "internet"}
+		case "tls-alpn-01":
+			f.Trace = &Where{name + ":443", "internet"}
+		}
 		got := c.t.Challenge(cert, name, reads)
 		switch {
 		case got.Works && got.Only4:

@@ -25,8 +25,8 @@ type Challenged struct {
 	Why   string       // a sentence, where it does not work
 }
 
-// wellKnown is where a challenge over http is asked for (RFC 8555 §8.3).
-const wellKnown = "/.well-known/acme-challenge/token"
+// WellKnown is where a challenge over http is asked for (RFC 8555 §8.3).
+const WellKnown = "/.well-known/acme-challenge/token"
 
 // challenge is what a request of an authority asks, to see a name proven.
 type challenge struct {
@@ -44,7 +44,7 @@ func (t *Engine) Challenge(cert *estate.Cert, name string, reads *memo.Reads) Ch
 	if err != nil {
 		return Challenged{Why: "nobody is on the internet."}
 	}
-	q := Request{Name: name, Handshake: name, Port: 80, Speech: SpeaksPlain, Path: wellKnown, PathGiven: true, Client: true, challenge: &challenge{through: cert.Through}}
+	q := Request{Name: name, Handshake: name, Port: 80, Speech: SpeaksPlain, Path: WellKnown, PathGiven: true, Client: true, challenge: &challenge{through: cert.Through}}
 	if cert.By == "tls-alpn-01" {
 		q.Port, q.Speech, q.challenge.tls = 443, SpeaksTLS, true
 	}

@@ -327,6 +327,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/mend/others": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Other mends that hold for the same */
+        post: operations["others"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/move": {
         parameters: {
             query?: never;
@@ -1149,6 +1166,20 @@ export interface components {
             site: string | null;
             sources: components["schemas"]["Sources"];
             transport: string;
+        };
+        OtherMend: {
+            /**
+             * Format: int64
+             * @description How many findings end by it
+             */
+            ends: number;
+            mend: components["schemas"]["Mend"];
+            opens: string[];
+            /** @description What it does, in one line */
+            short: string;
+        };
+        OtherMends: {
+            others: components["schemas"]["OtherMend"][];
         };
         Path: {
             address: string;
@@ -2076,6 +2107,57 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["MendAnswer"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    others: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MendQuestion"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OtherMends"];
                 };
             };
             /** @description Conflict */

@@ -5,7 +5,7 @@ import styled from 'styled-components';
 import { api, ask, queries, useAppState, type Mend } from '../api/client';
 import { EffectList } from './EffectList';
 import { MendLines } from './MendLines';
-import { Quiet } from './Quiet';
+import { Plain, Quiet } from './Quiet';
 import { revisionNow, useSession } from './session';
 
 /** What a mend is for: a finding, or a break on a way. */
@@ -72,9 +72,42 @@ export function useHolds(mend: Mend | undefined, of: MendFor) {
   return useTrial(mend, of).data?.holds ?? false;
 }
 
+/** Other mends that hold for the same. */
+function useOthers(mend: Mend | undefined, of: MendFor) {
+  const revision = useAppState().data?.revision ?? 0;
+  const { data } = useQuery({
+    queryKey: ['others', revision, mend, of],
+    queryFn: ({ signal }: { signal: AbortSignal }) =>
+      ask(api.POST('/api/mend/others', { body: { remove: mend?.remove ?? [], add: mend?.add ?? [], ...of }, signal })),
+  });
+  return data?.others ?? [];
+}
+
+/** The other mends, each to be made in place of the first. */
+export function Others({ mend, of, first }: { mend: Mend | undefined; of: MendFor; first: boolean }) {
+  const { change } = useSession();
+  const others = useOthers(mend, of);
+  if (others.length === 0) return null;
+  return (
+    <div data-others={others.length} style={{ marginTop: 12 }}>
+      {others.map((o, i) => (
+        <div key={[...o.mend.remove, '', ...o.mend.add].join('\n')} style={{ marginTop: 8 }}>
+          <p style={{ marginBottom: 4 }}>{first || i > 0 ? 'or' : 'This holds:'}</p>
+          <MendLines mend={o.mend} />
+          {o.short && <Quiet style={{ padding: '4px 0 6px' }}>{o.short}</Quiet>}
+          <Plain onPress={() => void change(o.mend, `Mended ${of.code} of ${of.subject} the other way`)}>
+            Mend this way
+          </Plain>
+        </div>
+      ))}
+    </div>
+  );
+}
+
 /** A mend with what the trial found: what is so after it, or why it is not offered. */
 export function Tried({ mend, of, withEffect }: Props) {
   const { data, isPending, error } = useTrial(mend, of);
+  const others = useOthers(mend, of);
   return (
     <div data-tried={data ? (data.holds ? 'holds' : 'not') : undefined}>
       {data && !data.holds && <p>What is nearest was tried, and does not hold:</p>}
@@ -104,9 +137,10 @@ export function Tried({ mend, of, withEffect }: Props) {
       {data?.holds && data.opens.length > 0 && (
         <p>Nothing was ever recorded to stop others there: {data.opens.join('; ')}.</p>
       )}
+      {data && <Others mend={mend} of={of} first={data.holds} />}
       {data?.holds && withEffect && (
         <div style={{ margin: '12px -14px 0' }}>
-          <EffectList effect={data.effect} verb="After it" />
+          <EffectList effect={data.effect} verb={others.length > 0 ? 'After the first' : 'After it'} />
         </div>
       )}
     </div>

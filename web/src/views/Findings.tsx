@@ -13,7 +13,7 @@ import { Failed, Loading, Plain, Quiet, Strong } from '../parts/Quiet';
 import { findingURL, traceURL, useChosen, useQueryWord } from '../parts/route';
 import { useSession } from '../parts/session';
 import { Tools } from '../parts/Tools';
-import { Tried, useDeclaring, useHolds, useMending, type MendFor } from '../parts/tried';
+import { Others, Tried, useDeclaring, useHolds, useMending, type MendFor } from '../parts/tried';
 
 /** A finding in the list: at the head of what it is the cause of, or below that as what follows from it. */
 type Entry = Finding & { id: string; cause: string; more: Finding[]; below: boolean };
@@ -339,11 +339,13 @@ function Chosen({ finding, onMend, onTrace, onAccept }: ChosenProps) {
           </Decided>
         </>
       )}
-      {finding.mend && (
+      {finding.mend ? (
         <>
           <h3>Mend</h3>
           <Tried mend={finding.mend} of={mendFor(finding)} withEffect />
         </>
+      ) : (
+        <Others mend={undefined} of={mendFor(finding)} first={false} />
       )}
       <Acts>
         {holds && <Strong onPress={onMend}>Mend</Strong>}

@@ -1,0 +1,331 @@
+package mend
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"iter"
+	"slices"
+	"strings"
+
+	"steady-compass/core/estate"
+	"steady-compass/core/findings"
+	"steady-compass/core/flow"
+	"steady-compass/core/serve"
+)
+
+// mostTried is how many other readings of one mistake are tried, and mostOffered how many mends are kept to choose from.
+const (
+	mostTried   = 8
+	mostOffered = 3
+)
+
+// Offers are the mends for what a proposal is for that hold, the preferred first: the proposal's own where it does, and other readings of
+// the mistake. records are the lines that decided. own is the trial of the proposal's own mend; nil where it has none.
+func (s State) Offers(ctx context.Context, p Proposal, records []string) (offers []Trial, own *Trial, err error) {
+	if !p.Mend.IsEmpty() {
+		t, err := s.Try(ctx, p)
+		if ctx.Err() != nil {
+			return nil, nil, ctx.Err()
+		}
+		if err != nil {
+			t.against("%s", err)
+		}
+		if own = &t; t.Holds() {
+			offers = append(offers, t)
+		}
+	}
+	if len(records) == 0 {
+		return offers, own, nil
+	}
+	var others []Trial
+	for _, m := range s.readings(p, records) {
+		t, err := s.Try(ctx, Proposal{Mend: m, Code: p.Code, Subject: p.Subject, At: p.At})
+		if ctx.Err() != nil {
+			return nil, nil, ctx.Err()
+		}
+		if err == nil && t.Holds() && len(t.With) == 0 && len(t.Ends) > 0 {
+			others = append(others, t)
+		}
+	}
+	slices.SortStableFunc(others, func(a, b Trial) int {
+		return cmp.Or(cmp.Compare(len(b.Ends), len(a.Ends)), cmp.Compare(len(a.Opens), len(b.Opens)), cmp.Compare(a.fresh(), b.fresh()), cmp.Compare(a.lines(), b.lines()))
+	})
+	offers = append(offers, others...)
+	return offers[:min(len(offers), mostOffered)], own, nil
+}
+
+// Deciding are the lines that a finding hangs on: its own, and those that a way it is of came by before it broke, the last first.
+func (s State) Deciding(f *findings.Finding) []string {
+	out := slices.Clone(f.Records)
+	if f.Trace == nil {
+		return out
+	}
+	target, err := s.Tracer.ParseTarget(f.Trace.Target)
+	if err != nil {
+		return out
+	}
+	from, err := s.Tracer.VantageNamed(f.Trace.From)
+	if err != nil {
+		return out
+	}
+	for _, p := range s.Tracer.Trace(target, from).Paths {
+		if p.Outcome.Good() {
+			continue
+		}
+		for _, step := range slices.Backward(p.Steps) {
+			for _, line := range step.Records {
+				if !step.Ghost && !slices.Contains(out, line) {
+					out = append(out, line)
+				}
+			}
+		}
+	}
+	return out
+}
+
+// fresh is how many filters, networks and machines a mend puts in.
+func (t *Trial) fresh() (n int) {
+	for _, line := range t.Mend.Add {
+		kind, _, _ := strings.Cut(line, " ")
+		if kind == "filter" || kind == "network" || kind == "host" || kind == "container" {
+			n++
+		}
+	}
+	return max(0, n-len(t.Mend.Remove))
+}
+
+// lines is how many lines a mend changes: one that goes and one that comes in its place are one.
+func (t *Trial) lines() int { return max(len(t.Mend.Remove), len(t.Mend.Add)) }
+
+// readings are other readings of a mistake, the nearest first: a record that is off and speaks of the same; a word of a deciding line
+// that is one step from a recorded one. What was proposed already is left out, and no intent is changed.
+func (s State) readings(p Proposal, records []string) []*flow.Mend {
+	m := s.Tracer.Model
+	var deciding []estate.Record
+	spoken := map[string]bool{}
+	for _, line := range records {
+		if r := recorded(m.Estate, line); r != nil && !slices.Contains(deciding, r) {
+			deciding = append(deciding, r)
+			for _, word := range wordsOf(r) {
+				spoken[word] = true
+			}
+		}
+	}
+	subject, _, _ := strings.Cut(p.Subject, ":")
+	spoken[subject] = true
+	var out []*flow.Mend
+	add := func(gone estate.Record, come estate.Record) {
+		mend := &flow.Mend{Remove: []string{estate.Line(gone)}, Add: []string{estate.Line(come)}}
+		known := func(o *flow.Mend) bool {
+			return o != nil && slices.Equal(o.Add, mend.Add) && slices.Equal(o.Remove, mend.Remove)
+		}
+		if len(out) < mostTried && !known(p.Mend) && !slices.ContainsFunc(out, known) && mend.Add[0] != mend.Remove[0] {
+			out = append(out, mend)
+		}
+	}
+	for _, off := range m.Off {
+		if !isWish(off) && slices.ContainsFunc(namesIn(off), func(w string) bool { return spoken[w] }) {
+			add(off, estate.InForce(off))
+		}
+	}
+	// What is open is not closed by another reading of a line; and a line that stops others is not to stop something else instead.
+	if len(deciding) == 0 || !findings.OfPath(p.Code) && p.Code != "intent.unmet" {
+		return out
+	}
+	known := s.vocabulary()
+	for _, r := range append(deciding, siblings(m.Estate, deciding)...) {
+		if rule, is := r.(*estate.Rule); isWish(r) || is && rule.Action != "pass" {
+			continue
+		}
+		for near := range steps(r, known) {
+			add(r, near)
+		}
+	}
+	return out
+}
+
+// siblings are the records that could have decided in place of those that did: the lines of a filter, the forwards of a router, the
+// listeners of a place, the sites of a service.
+func siblings(e *estate.Estate, deciding []estate.Record) []estate.Record {
+	groups := map[string]bool{}
+	for _, r := range deciding {
+		switch r := r.(type) {
+		case *estate.Filter:
+			groups["rule "+r.Name] = true
+		case *estate.Rule:
+			groups["rule "+r.Filter] = true
+		case *estate.Host:
+			groups["forward "+r.Name], groups["listen "+r.Name] = true, true
+		case *estate.Listen:
+			groups["site "+r.Service], groups["listen "+r.Place] = true, true
+		case *estate.Container:
+			groups["listen "+r.Name] = true
+		}
+	}
+	var out []estate.Record
+	add := func(kind string, of func(estate.Record) string) {
+		for _, r := range e.Of(estate.KindNamed(kind)) {
+			if groups[kind+" "+of(r)] && !r.Meta().Off && !slices.Contains(deciding, r) {
+				out = append(out, r)
+			}
+		}
+	}
+	add("rule", func(r estate.Record) string { return r.(*estate.Rule).Filter })
+	add("forward", func(r estate.Record) string { return r.(*estate.Forward).Router })
+	add("listen", func(r estate.Record) string { return r.(*estate.Listen).Place })
+	add("site", func(r estate.Record) string { return r.(*estate.Site).Service })
+	return out
+}
+
+// isWish says whether a record says what is meant, and not what is.
+func isWish(r estate.Record) bool {
+	switch r.(type) {
+	case *estate.Intent, *estate.Acceptance, *estate.Name, *estate.Cert:
+		return true
+	}
+	return false
+}
+
+// recorded is the record with a line; nil where none has it.
+func recorded(e *estate.Estate, line string) estate.Record {
+	kind, _, _ := strings.Cut(line, " ")
+	k := estate.KindNamed(kind)
+	if k == nil {
+		return nil
+	}
+	list := e.Of(k)
+	if i := slices.IndexFunc(list, func(r estate.Record) bool { return estate.Line(r) == line }); i >= 0 {
+		return list[i]
+	}
+	return nil
+}
+
+// wordsOf are the words of a record's fields.
+func wordsOf(r estate.Record) []string {
+	var out []string
+	k := estate.KindOf(r)
+	for i := range k.Fields {
+		out = append(out, k.Fields[i].Values(r)...)
+	}
+	return out
+}
+
+// namesIn are those of a record's words that name something: what a number or a choice says is said by many.
+func namesIn(r estate.Record) []string {
+	return slices.DeleteFunc(wordsOf(r), func(w string) bool { return len(w) < 3 || w == "true" || w == "internet" })
+}
+
+// vocabulary are the words that are recorded: those of each sort of field, and those that stand within others: places, addresses, names,
+// ports that are listened on.
+type vocabulary struct {
+	of     map[string][]string // by what stands in the field
+	within []string
+}
+
+func (s State) vocabulary() vocabulary {
+	seen := map[string]bool{}
+	v := vocabulary{of: map[string][]string{}}
+	note := func(sort, word string) bool {
+		key := sort + " " + word
+		if seen[key] {
+			return false
+		}
+		seen[key] = true
+		return true
+	}
+	within := func(word string) {
+		if note("", word) {
+			v.within = append(v.within, word)
+		}
+	}
+	for _, k := range estate.Kinds {
+		for _, r := range s.Tracer.Model.Estate.Of(k) {
+			for i := range k.Fields {
+				f := &k.Fields[i]
+				for _, w := range f.Values(r) {
+					if note(sortOf(f), w) {
+						v.of[sortOf(f)] = append(v.of[sortOf(f)], w)
+					}
+					for part := range strings.FieldsFuncSeq(w, func(c rune) bool { return c < '0' || c > '9' }) {
+						if len(part) > 1 && strings.Contains(":"+w+"/", ":"+part+"/") { // a port
+							within(part)
+						}
+					}
+				}
+			}
+			switch r := r.(type) {
+			case *estate.Address:
+				within(r.Held.String())
+			case *estate.DNS:
+				within(r.Owner)
+			}
+		}
+	}
+	for _, p := range s.Tracer.Model.Places {
+		within(p.Name)
+		if _, short, inside := strings.Cut(p.Name, "/"); inside {
+			within(short)
+		}
+	}
+	return v
+}
+
+// sortOf is what stands in a field: fields of one sort may have each other's words.
+func sortOf(f *estate.Field) string { return fmt.Sprint(f.Wants, " ", f.Expected) }
+
+// steps are the records that a record is one step from: one word of a field, or a part of one, is another that is recorded, and differs by
+// a letter or a digit; or a transport is the other one, or a family is not told.
+func steps(r estate.Record, known vocabulary) iter.Seq[estate.Record] {
+	return func(yield func(estate.Record) bool) {
+		k := estate.KindOf(r)
+		for i := range k.Fields {
+			f := &k.Fields[i]
+			values := f.Values(r)
+			if f.Flag {
+				continue
+			}
+			if f.Column == "family" && len(values) > 0 && !tried(r, f, nil, yield) {
+				return
+			}
+			for n, w := range values {
+				for other := range beside(w, known.of[sortOf(f)], known.within) {
+					next := slices.Clone(values)
+					if next[n] = other; !tried(r, f, next, yield) {
+						return
+					}
+				}
+			}
+		}
+	}
+}
+
+// tried gives a record with other words in a field, where they may stand there; false where no more are asked for.
+func tried(r estate.Record, f *estate.Field, values []string, yield func(estate.Record) bool) bool {
+	c := estate.Clone(r)
+	if f.Load(c, values) != nil || estate.Complete(c) != nil {
+		return true
+	}
+	return yield(c)
+}
+
+// beside are the words one step from a word: recorded ones, and the word with a part of it put for a recorded one, or the other transport.
+func beside(word string, whole, within []string) iter.Seq[string] {
+	return func(yield func(string) bool) {
+		for _, other := range whole {
+			if serve.OneLetterOff(word, other) && !yield(other) {
+				return
+			}
+		}
+		for part := range strings.FieldsFuncSeq(word, func(c rune) bool { return strings.ContainsRune(":/[]", c) }) {
+			for _, other := range within {
+				if serve.OneLetterOff(part, other) && !yield(strings.Replace(word, part, other, 1)) {
+					return
+				}
+			}
+		}
+		if other, udp := strings.CutSuffix(word, "/udp"); udp && !yield(other) || !udp && word != "" && word[0] >= '0' && word[0] <= '9' && !yield(word+"/udp") {
+			return
+		}
+	}
+}
