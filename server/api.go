@@ -68,6 +68,7 @@ func registerAPI(e *echo.Echo, s *Server) huma.API {
 	config.CreateHooks = nil // no links to schemas in every answer
 	config.DocsPath = ""
 	config.OpenAPIPath = "/api/openapi"
+	enumerateAll(config.Components.Schemas)
 	api := huma.NewAPI(config, adapter{e, s})
 	get(api, "state", "/api/state", "What the estate is called and what needs attention", s.getState)
 	table(api, "counts", "/api/counts", "How much needs attention", s.getCounts)

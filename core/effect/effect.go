@@ -45,8 +45,8 @@ type NameChange struct {
 	Port      uint16        `json:"port"`
 	Transport string        `json:"transport"`
 	From      string        `json:"from"`
-	Before    *flow.Outcome `json:"before" doc:"null where the name was not there"`
-	After     *flow.Outcome `json:"after" doc:"null where the name is not there any more"`
+	Before    *flow.Outcome `json:"before" nullable:"true" doc:"null where the name was not there"`
+	After     *flow.Outcome `json:"after" nullable:"true" doc:"null where the name is not there any more"`
 }
 
 func good(o *flow.Outcome) bool { return o != nil && o.Good() }

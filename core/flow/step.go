@@ -31,6 +31,12 @@ const (
 	Partly       Outcome = "partly" // a verdict over several paths only
 )
 
+// Outcomes are all of them.
+var Outcomes = []Outcome{
+	Arrives, Redirects, Unresolved, Outside, Unroutable, Silent, Refused, Mismatched, Untrusted, Unanswered, Denied, GatewayError, LostReply,
+	Loop, Undecided, Partly,
+}
+
 // Good says whether a visitor gets where the outcome says.
 func (o Outcome) Good() bool { return o == Arrives || o == Redirects }
 
@@ -50,6 +56,11 @@ const (
 	StageEnd       Stage = "end"
 )
 
+// Stages are all of them, in the order in which a flow meets them.
+var Stages = []Stage{
+	StageResolve, StageRoute, StageTranslate, StageFilter, StageRewrite, StageSocket, StageTLS, StageSite, StageUpstream, StageEnd,
+}
+
 // Verdict is what a step decides.
 type Verdict string
 
@@ -59,6 +70,9 @@ const (
 	Assumed   Verdict = "assumed"
 	Unsettled Verdict = "undecided"
 )
+
+// Verdicts are all of them.
+var Verdicts = []Verdict{Pass, Broken, Assumed, Unsettled}
 
 // Flow is the flow as it is after a step.
 type Flow struct {

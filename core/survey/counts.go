@@ -5,8 +5,8 @@ import (
 
 	"steady-compass/core/exposure"
 	"steady-compass/core/findings"
-	"steady-compass/core/flow"
 	"steady-compass/core/parallel"
+	"steady-compass/core/trace"
 )
 
 // Exposure is what can be touched from a vantage.
@@ -55,12 +55,12 @@ func (s *Survey) Counts(ctx context.Context) (Counts, error) {
 	}
 	c := Counts{Names: len(rows)}
 	for i := range rows {
-		switch r := &rows[i]; {
-		case r.Verdict == flow.Undecided:
+		switch rows[i].Mark {
+		case trace.Unknown:
 			c.Undecided++
-		case r.Verdict.Good():
+		case trace.Arriving:
 			c.Arrive++
-		case !r.AsMeant && r.stops():
+		case trace.Stopping:
 			c.Stop++
 		}
 	}
@@ -89,9 +89,4 @@ func (s *Survey) Counts(ctx context.Context) (Counts, error) {
 	c.Causes = len(causes)
 	c.Errors, c.Warnings, c.Notes = report.Counts[findings.Error], report.Counts[findings.Warning], report.Counts[findings.Note]
 	return c, nil
-}
-
-// stops says whether the name does not get anywhere that it should.
-func (r *Row) stops() bool {
-	return r.Verdict != flow.Outside || r.Mends > 0
 }

@@ -23,6 +23,7 @@ type Row struct {
 	Transport string       `json:"transport"`
 	Verdict   flow.Outcome `json:"verdict"`
 	AsMeant   bool         `json:"asMeant"` // the name is not for this vantage, and does not resolve there
+	Mark      trace.Mark   `json:"mark"`
 	Guessed   bool         `json:"guessed"` // nothing recorded gives this port
 	Mends     int          `json:"mends"`
 	Ways      []RowWay     `json:"ways" nullable:"false"`
@@ -38,6 +39,7 @@ type RowWay struct {
 	Outcome flow.Outcome `json:"outcome"`
 	Inner   flow.Outcome `json:"inner,omitempty"`
 	Cells   flow.Cells   `json:"cells"`
+	Mark    trace.Mark   `json:"mark"`
 }
 
 // Names gives the rows seen from a vantage.
@@ -143,13 +145,19 @@ func (s *Survey) nameRows(n *trace.Name, v flow.Vantage) []Row {
 		mends := map[string]bool{}
 		for i := range paths {
 			p := &paths[i]
-			r.Ways = append(r.Ways, RowWay{p.Family, p.Address, p.URLPath, p.Outcome, p.Inner, p.Cells})
+			r.Ways = append(r.Ways, RowWay{p.Family, p.Address, p.URLPath, p.Outcome, p.Inner, p.Cells, p.Mark})
 			for _, b := range p.Breaks {
 				mends[b.Code+b.At+strings.Join(b.Records, "\n")] = true
 			}
 		}
 		r.Mends = len(mends)
 		r.AsMeant = r.Verdict == flow.Unresolved && len(n.From) > 0 && !slices.Contains(n.From, v.Word)
+		r.Mark = trace.MarkOf(r.Verdict, r.AsMeant, r.Mends > 0)
+		for i := range r.Ways {
+			if w := &r.Ways[i]; r.AsMeant && w.Mark == trace.Stopping {
+				w.Mark = trace.Ending
+			}
+		}
 		out = append(out, r)
 	}
 	return out

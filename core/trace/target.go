@@ -274,6 +274,7 @@ func (t *Tracer) path(f *serve.Served, tg Target, port flow.PortKey) Path {
 	if p.Breaks == nil {
 		p.Breaks = []flow.Break{}
 	}
+	p.Mark = MarkOf(p.Outcome, false, len(p.Breaks) > 0)
 	if p.Cells.LetsIn == "" && p.Cells.Machine != "" {
 		p.Cells.LetsIn = "no filter"
 	}

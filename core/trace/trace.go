@@ -32,6 +32,7 @@ type Path struct {
 	Steps     []flow.Step  `json:"steps" nullable:"false"`
 	Breaks    []flow.Break `json:"breaks" nullable:"false"`
 	Cells     flow.Cells   `json:"cells"`
+	Mark      Mark         `json:"mark"`
 
 	fronts    []serve.Front
 	site      *estate.Site // that took it first
@@ -137,3 +138,29 @@ func (t *Tracer) After(e *estate.Estate) *Tracer {
 
 // Cause is the key of a break on the path: two breaks with one cause are one mistake.
 func (p *Path) Cause(b *flow.Break) string { return flow.Cause(b, p.Steps, p.Transport) }
+
+// Mark is how an end is shown: it arrives, it is stopped, it just ends, or nobody knows.
+type Mark string
+
+const (
+	Arriving Mark = "arrives"
+	Stopping Mark = "stops"
+	Ending   Mark = "ends" // nobody meant it to go on, or it leaves what is recorded without a fault
+	Unknown  Mark = "unknown"
+)
+
+// Marks are all of them.
+var Marks = []Mark{Arriving, Stopping, Ending, Unknown}
+
+// MarkOf is the mark of an outcome. asMeant says that the name is not for this vantage; broken, that something on the way is to be mended.
+func MarkOf(o flow.Outcome, asMeant, broken bool) Mark {
+	switch {
+	case o.Good():
+		return Arriving
+	case o == flow.Undecided:
+		return Unknown
+	case asMeant || o == flow.Outside && !broken:
+		return Ending
+	}
+	return Stopping
+}

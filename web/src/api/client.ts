@@ -26,6 +26,7 @@ export type Machine = Schemas['Machine'];
 export type Port = Schemas['Port'];
 export type Depth = Schemas['Depth'];
 export type Open = Schemas['Open'];
+export type Outcome = Schemas['Path']['outcome'];
 export type Undecided = Schemas['Undecided'];
 export type WallAddress = Schemas['WallAddress'];
 export type Entry = Schemas['Entry'];

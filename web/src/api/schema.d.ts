@@ -667,7 +667,8 @@ export interface components {
         };
         Brief: {
             code: string;
-            level: string;
+            /** @enum {string} */
+            level: "error" | "warning" | "note";
             subject: string;
             why: string;
         };
@@ -723,8 +724,11 @@ export interface components {
         Code: {
             code: string;
             help: string;
-            /** @description As a rule; a finding may have another */
-            level: string;
+            /**
+             * @description As a rule; a finding may have another
+             * @enum {string}
+             */
+            level: "error" | "warning" | "note";
             title: string;
         };
         Completion: {
@@ -780,8 +784,11 @@ export interface components {
         DoorChange: {
             address: string;
             from: string;
-            /** @description How far intents cover it */
-            intent: string;
+            /**
+             * @description How far intents cover it
+             * @enum {string}
+             */
+            intent: "declared" | "partial" | "none";
             opens: boolean;
             place: string;
             /**
@@ -931,7 +938,8 @@ export interface components {
         };
         Finding: {
             code: string;
-            level: string;
+            /** @enum {string} */
+            level: "error" | "warning" | "note";
             mend?: components["schemas"]["Mend"];
             records: string[];
             subject: string;
@@ -1084,7 +1092,8 @@ export interface components {
         };
         Mark: {
             code: string;
-            level: string;
+            /** @enum {string} */
+            level: "error" | "warning" | "note";
             /** Format: int64 */
             line: number;
             why: string;
@@ -1130,10 +1139,16 @@ export interface components {
             to: string;
         };
         NameChange: {
-            /** @description null where the name is not there any more */
-            after: string | null;
-            /** @description null where the name was not there */
-            before: string | null;
+            /**
+             * @description null where the name is not there any more
+             * @enum {string|null}
+             */
+            after: "arrives" | "redirect" | "unresolved" | "outside" | "unroutable" | "silent" | "refused" | "mismatched" | "untrusted" | "unanswered" | "denied" | "gateway-error" | "lost-reply" | "loop" | "undecided" | "partly" | null;
+            /**
+             * @description null where the name was not there
+             * @enum {string|null}
+             */
+            before: "arrives" | "redirect" | "unresolved" | "outside" | "unroutable" | "silent" | "refused" | "mismatched" | "untrusted" | "unanswered" | "denied" | "gateway-error" | "lost-reply" | "loop" | "undecided" | "partly" | null;
             from: string;
             name: string;
             /** Format: int32 */
@@ -1156,7 +1171,8 @@ export interface components {
         };
         Open: {
             address: string;
-            intent: string;
+            /** @enum {string} */
+            intent: "declared" | "partial" | "none";
             place: string;
             /** Format: int32 */
             port: number;
@@ -1187,10 +1203,14 @@ export interface components {
             cells: components["schemas"]["Cells"];
             end: string | null;
             family: string;
-            inner?: string;
+            /** @enum {string} */
+            inner?: "arrives" | "redirect" | "unresolved" | "outside" | "unroutable" | "silent" | "refused" | "mismatched" | "untrusted" | "unanswered" | "denied" | "gateway-error" | "lost-reply" | "loop" | "undecided" | "partly";
             intended: string | null;
+            /** @enum {string} */
+            mark: "arrives" | "stops" | "ends" | "unknown";
             member?: string;
-            outcome: string;
+            /** @enum {string} */
+            outcome: "arrives" | "redirect" | "unresolved" | "outside" | "unroutable" | "silent" | "refused" | "mismatched" | "untrusted" | "unanswered" | "denied" | "gateway-error" | "lost-reply" | "loop" | "undecided" | "partly";
             /** Format: int32 */
             port: number;
             service: string | null;
@@ -1257,12 +1277,15 @@ export interface components {
             paths: components["schemas"]["Path"][];
             target: string;
             unicode?: string;
-            verdict: string;
+            /** @enum {string} */
+            verdict: "arrives" | "redirect" | "unresolved" | "outside" | "unroutable" | "silent" | "refused" | "mismatched" | "untrusted" | "unanswered" | "denied" | "gateway-error" | "lost-reply" | "loop" | "undecided" | "partly";
         };
         Row: {
             asMeant: boolean;
             for: string[];
             guessed: boolean;
+            /** @enum {string} */
+            mark: "arrives" | "stops" | "ends" | "unknown";
             /** Format: int64 */
             mends: number;
             name: string;
@@ -1270,7 +1293,8 @@ export interface components {
             port: number;
             transport: string;
             unicode?: string;
-            verdict: string;
+            /** @enum {string} */
+            verdict: "arrives" | "redirect" | "unresolved" | "outside" | "unroutable" | "silent" | "refused" | "mismatched" | "untrusted" | "unanswered" | "denied" | "gateway-error" | "lost-reply" | "loop" | "undecided" | "partly";
             ways: components["schemas"]["RowWay"][];
             zone: string;
         };
@@ -1278,8 +1302,12 @@ export interface components {
             address: string;
             cells: components["schemas"]["Cells"];
             family: string;
-            inner?: string;
-            outcome: string;
+            /** @enum {string} */
+            inner?: "arrives" | "redirect" | "unresolved" | "outside" | "unroutable" | "silent" | "refused" | "mismatched" | "untrusted" | "unanswered" | "denied" | "gateway-error" | "lost-reply" | "loop" | "undecided" | "partly";
+            /** @enum {string} */
+            mark: "arrives" | "stops" | "ends" | "unknown";
+            /** @enum {string} */
+            outcome: "arrives" | "redirect" | "unresolved" | "outside" | "unroutable" | "silent" | "refused" | "mismatched" | "untrusted" | "unanswered" | "denied" | "gateway-error" | "lost-reply" | "loop" | "undecided" | "partly";
             urlpath: string;
         };
         Share: {
@@ -1313,10 +1341,13 @@ export interface components {
             chain?: components["schemas"]["Link"][] | null;
             flow: components["schemas"]["Flow"];
             ghost?: boolean;
-            ground: string;
+            /** @enum {string} */
+            ground: "water" | "shallows" | "land";
             records: string[];
-            stage: string;
-            verdict: string;
+            /** @enum {string} */
+            stage: "resolve" | "route" | "translate" | "filter" | "rewrite" | "socket" | "tls" | "site" | "upstream" | "end";
+            /** @enum {string} */
+            verdict: "pass" | "break" | "assumed" | "undecided";
             why: string;
         };
         Suggestion: {
@@ -1325,7 +1356,8 @@ export interface components {
         };
         Swap: {
             add: string;
-            how: string;
+            /** @enum {string} */
+            how: "direct" | "inside" | "told" | "led";
             /** @description By itself it stays as it is */
             keep: boolean;
             remove: string;
@@ -1392,7 +1424,8 @@ export interface components {
             revision?: number;
         };
         Use: {
-            how: string;
+            /** @enum {string} */
+            how: "direct" | "inside" | "told" | "led";
             record: string;
             via?: string;
         };

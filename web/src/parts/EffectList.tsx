@@ -76,8 +76,7 @@ export function EffectList({ effect, verb, flush }: { effect: Effect; verb: stri
               {n.from !== 'internet' && ` from ${n.from}`}
             </code>
             <Look $look={n.after !== null && !isGood(n.after)}>
-              {n.before === null ? 'new' : (outcomeWords[n.before] ?? n.before)} →{' '}
-              {n.after === null ? 'gone' : (outcomeWords[n.after] ?? n.after)}
+              {n.before === null ? 'new' : outcomeWords[n.before]} → {n.after === null ? 'gone' : outcomeWords[n.after]}
             </Look>
           </li>
         ))}

@@ -1,4 +1,5 @@
 import { useTheme } from 'styled-components';
+import type { Outcome, Path } from '../api/client';
 
 /** Networks for a person: an address stands without its length. */
 export function cidrs(list: string[]) {
@@ -8,7 +9,7 @@ export function cidrs(list: string[]) {
 }
 
 /** What an outcome is called. */
-export const outcomeWords: Record<string, string> = {
+export const outcomeWords: Record<Outcome, string> = {
   arrives: 'arrives',
   redirect: 'redirects',
   unresolved: 'unresolved',
@@ -27,19 +28,11 @@ export const outcomeWords: Record<string, string> = {
   partly: 'partly',
 };
 
-export function isGood(outcome: string) {
+export function isGood(outcome: Outcome) {
   return outcome === 'arrives' || outcome === 'redirect';
 }
 
-export type MarkKind = 'arrives' | 'stops' | 'ends' | 'unknown';
-
-/** Which mark an outcome has. A name that is not meant for the vantage just ends. */
-export function markOf(outcome: string, asMeant = false, broken = true): MarkKind {
-  if (isGood(outcome)) return 'arrives';
-  if (outcome === 'undecided') return 'unknown';
-  if (asMeant || (outcome === 'outside' && !broken)) return 'ends';
-  return 'stops';
-}
+export type MarkKind = Path['mark'];
 
 /** A line that arrives, one that is stopped, one that ends, or one that goes on unseen. */
 export function Mark({ kind }: { kind: MarkKind }) {

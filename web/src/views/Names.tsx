@@ -6,7 +6,7 @@ import { useLongList } from '../parts/print';
 import { asColumns } from '../parts/columns';
 import { useViewHints } from '../parts/hints';
 import { useKeys } from '../parts/keys';
-import { isGood, Mark, markOf, outcomeWords } from '../parts/marks';
+import { isGood, Mark, outcomeWords } from '../parts/marks';
 import { VantagePicker } from '../parts/Picker';
 import { Failed, Loading, Quiet } from '../parts/Quiet';
 import { keepTablePlace, tablePlace, traceURL, useQueryWord } from '../parts/route';
@@ -518,7 +518,7 @@ const NameRow = memo(function NameRow({
   const broken = worst(ways)?.cells;
   const brokenAt = broken && !row.asMeant ? cells.indexOf(broken.broken as CellName) : -1;
   const verdict = way ? way.outcome : row.verdict;
-  const mark = markOf(verdict, row.asMeant, row.mends > 0);
+  const mark = way ? way.mark : row.mark;
   return (
     <div
       id={id}
@@ -579,7 +579,7 @@ const NameRow = memo(function NameRow({
       >
         <Mark kind={mark} />
         <span>
-          {outcomeWords[verdict] ?? verdict}
+          {outcomeWords[verdict]}
           {row.asMeant && ', as meant'}
         </span>
       </div>
@@ -686,21 +686,21 @@ function copied(row: Row) {
     row.unicode || row.name,
     `${row.port}/${row.transport}`,
     ...cells.map((c) => cellValues(row.ways, c).join('; ')),
-    outcomeWords[row.verdict] ?? row.verdict,
+    outcomeWords[row.verdict],
   ];
 }
 
 function arrange(rows: Row[], filter: string, group: string, show: string, open: ReadonlySet<string>): Item[] {
   const word = filter.trim().toLowerCase();
   const wanted = rows.filter((r) => {
-    if (show === 'stops' && (isGood(r.verdict) || r.asMeant || r.verdict === 'undecided')) return false;
-    if (show === 'arrives' && !isGood(r.verdict)) return false;
+    if (show === 'stops' && r.mark !== 'stops') return false;
+    if (show === 'arrives' && r.mark !== 'arrives') return false;
     if (show === 'not known' && r.verdict !== 'undecided') return false;
     if (!word) return true;
     return (
       target(r).includes(word) ||
       (r.unicode ?? '').toLowerCase().includes(word) ||
-      (outcomeWords[r.verdict] ?? '').includes(word) ||
+      outcomeWords[r.verdict].includes(word) ||
       r.ways.some(
         (w) =>
           cells.some((c) => w.cells[c].toLowerCase().includes(word)) || w.cells.reason.toLowerCase().includes(word),
@@ -710,7 +710,7 @@ function arrange(rows: Row[], filter: string, group: string, show: string, open:
   const groups = new Map<string, Row[]>();
   const title = (r: Row) => {
     if (group === 'machine') return (r.ways[0]?.cells.machine ?? '').split('/')[0] || 'no machine reached';
-    if (group === 'verdict') return r.asMeant ? 'unresolved, as meant' : (outcomeWords[r.verdict] ?? r.verdict);
+    if (group === 'verdict') return r.asMeant ? 'unresolved, as meant' : outcomeWords[r.verdict];
     return (r.zone || 'in no recorded zone') + (r.for.length ? `\u0000${r.for.join(', ')}` : '');
   };
   for (const r of wanted) {

@@ -17,7 +17,7 @@ import { Chain } from '../parts/Chain';
 import { Wrapping } from '../parts/Wrapping';
 import { useViewHints } from '../parts/hints';
 import { useKeys } from '../parts/keys';
-import { cidrs, isGood, Lock, Mark, markOf, outcomeWords } from '../parts/marks';
+import { cidrs, isGood, Lock, Mark, outcomeWords } from '../parts/marks';
 import { VantagePicker } from '../parts/Picker';
 import { Failed, LinkButton, Loading, Plain, Strong } from '../parts/Quiet';
 import { filterURL, tablePlace, traceURL, usesURL, useQueryWord } from '../parts/route';
@@ -371,7 +371,7 @@ export function Trace({ target }: { target: string }) {
             <SideRow key={t} href={traceURL(t, from)} $on={on} aria-current={on ? 'true' : undefined} title={r.name}>
               <span>{inside === r.zone ? '@ apex' : written}</span>
               <code>{r.port}</code>
-              <Mark kind={markOf(r.verdict, r.asMeant, r.mends > 0)} />
+              <Mark kind={r.mark} />
             </SideRow>
           );
         })}
@@ -388,7 +388,7 @@ export function Trace({ target }: { target: string }) {
               <Ways aria-label="Ways" $many={result.paths.length > 1}>
                 {result.paths.map((p, i) => (
                   <Way key={i} id={String(i)}>
-                    <Mark kind={markOf(p.outcome, false, p.breaks.length > 0)} />
+                    <Mark kind={p.mark} />
                     <code>{wayWord(p, result)}</code>
                   </Way>
                 ))}
@@ -456,11 +456,11 @@ function Heading({ result, path, drafted }: { result: TraceResult; path: Path; d
         </code>
       </h2>
       <Said $look={!isGood(path.outcome) && path.outcome !== 'undecided'} data-verdict={path.outcome}>
-        <Mark kind={markOf(path.outcome, false, things > 0)} />
+        <Mark kind={path.mark} />
         <span>
           {drafted && 'as typed: '}
-          {outcomeWords[path.outcome] ?? path.outcome}
-          {path.inner && ` (${outcomeWords[path.inner] ?? path.inner})`}
+          {outcomeWords[path.outcome]}
+          {path.inner && ` (${outcomeWords[path.inner]})`}
           {things > 0 && `, ${things} ${things === 1 ? 'thing' : 'things'} to mend`}
         </span>
       </Said>
@@ -561,7 +561,7 @@ function Line({ path, at, onAt, editing, onEdit, onMend, forWhat, editor }: Line
   );
 }
 
-const stageWords: Record<string, string> = {
+const stageWords: Record<Step['stage'], string> = {
   resolve: 'answers',
   route: 'way',
   translate: 'translation',
@@ -609,7 +609,7 @@ function StationRow({ step, before, first, last, on, onAt, onEdit, editing, edit
         <b>
           <Wrapping text={step.at} />
         </b>
-        <small>{stageWords[step.stage] ?? step.stage}</small>
+        <small>{stageWords[step.stage]}</small>
       </div>
       <div>
         {step.why}
@@ -822,11 +822,11 @@ function RecordEditor({ edited, target, from, onType, onDraft, onDone }: EditorP
 /** The trace as plain text, for a letter or a ticket. */
 function asText(r: TraceResult | null | undefined) {
   if (!r) return '';
-  const out = [`${r.target} from ${r.from}: ${outcomeWords[r.verdict] ?? r.verdict}`];
+  const out = [`${r.target} from ${r.from}: ${outcomeWords[r.verdict]}`];
   for (const p of r.paths) {
     out.push(
       '',
-      `${p.port}/${p.transport} ${p.address}${p.urlpath === '/' ? '' : p.urlpath}${p.member ? ` to ${p.member}` : ''}: ${outcomeWords[p.outcome] ?? p.outcome}`,
+      `${p.port}/${p.transport} ${p.address}${p.urlpath === '/' ? '' : p.urlpath}${p.member ? ` to ${p.member}` : ''}: ${outcomeWords[p.outcome]}`,
     );
     for (const s of p.steps) {
       out.push(

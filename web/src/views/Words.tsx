@@ -1,6 +1,7 @@
 import type { ReactNode } from 'react';
 import styled from 'styled-components';
 import { useKinds } from '../api/client';
+import type { Outcome } from '../api/client';
 import { Mark, outcomeWords } from '../parts/marks';
 import { Sheet, Top } from '../parts/TwoPane';
 
@@ -46,7 +47,7 @@ const Ground = styled.span<{ $of: 'water' | 'shallows' | 'land' }>`
   padding: 1px 8px;
 `;
 
-const outcomes: Record<string, string> = {
+const outcomes: Record<Outcome, string> = {
   arrives: 'The flow gets to a service that takes it, and the reply gets back.',
   redirect: 'The client is sent on, and where it is sent arrives.',
   partly: 'Some of the ways of the name arrive, and some do not.',
@@ -128,7 +129,7 @@ export function Words() {
           ]}
         />
         <h3>What becomes of a flow</h3>
-        <List of={Object.entries(outcomes).map(([of, means]) => [outcomeWords[of], means])} />
+        <List of={(Object.keys(outcomes) as Outcome[]).map((of) => [outcomeWords[of], outcomes[of]])} />
         <h3>Findings</h3>
         <List
           of={[
