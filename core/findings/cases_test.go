@@ -2,6 +2,7 @@ package findings
 
 import (
 	"context"
+	_ "embed"
 	"encoding/json"
 	"fmt"
 	"math/rand/v2"
@@ -21,47 +22,9 @@ import (
 const day = "2026-11-25"
 
 // sound is an estate with nothing wrong in it: a router, a container host, a plain machine, both families.
-const sound = `
-network yard 10.0.0.0/24
-network perimeter 10.0.8.0/24,2001:db8:8::/64
-network dock 172.20.0.0/24 on box
-host gate router
-host box
-host store
-address gate 203.0.113.1 internet
-address gate 2001:db8::/40 internet
-address gate 10.0.0.1 yard
-address gate 10.0.8.1 perimeter
-address box 10.0.8.10 perimeter
-address box 2001:db8:8::10 perimeter
-address store 10.0.8.20 perimeter
-zone a.example ttl 1h
-dns a.example A 203.0.113.1
-dns www.a.example CNAME a.example
-dns six.a.example AAAA 2001:db8:8::10
-forward gate 80,443 to 10.0.8.10
-filter edge on gate through otherwise drop
-rule edge pass 80,443 from internet to box
-rule edge pass any from perimeter to internet
-filter local on store input otherwise drop
-rule local pass 9000 from box
-container box/front in dock
-container box/app in dock
-map box/front 80,443 to 80,443
-listen box/front 80 as front
-listen box/front 443 as front tls cert star
-listen box/app 3000 as app
-listen store 9000 as files
-site front a.example at 443 to http://app:3000
-site front www.a.example at 443 to http://store:9000
-site front six.a.example at 443 to http://app:3000
-site front * at 80 redirect https
-cert star for a.example,*.a.example expires 2027-03-01 on box/front by dns-01
-intend a.example 80,443 for internet reaching box/app
-intend www.a.example 80,443 for internet reaching store
-intend six.a.example 443 for internet reaching box/app
-intend store 9000 for dock
-`
+//
+//go:embed testdata/sound.estate
+var sound string
 
 // edited is an estate with lines taken out ("- line") and put in.
 func edited(t *testing.T, base, edit string) *estate.Estate {

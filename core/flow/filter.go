@@ -243,7 +243,7 @@ func (r *run) afterFilter(h *model.Place, hook model.Hook, f *model.Filter, p Po
 			records = append(records, rule.Record)
 		}
 	}
-	step := Step{Stage: StageFilter, At: h.Name, Records: say.Lines(records...), Ground: r.ground(h)}
+	step := Step{Stage: StageFilter, At: h.Name, Filter: f.Record.Name, Records: say.Lines(records...), Ground: r.ground(h)}
 	if w.Handed == 0 && r.goal.Diagnose {
 		w.Cell().LetsIn = joinNames(w.Cells.LetsIn, f.Record.Name)
 	}

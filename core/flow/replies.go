@@ -90,7 +90,7 @@ func (t *Engine) stateless(l *Landing, namespace *model.Place, back wayBack) (lo
 	}
 	if back.unsure != nil {
 		by := back.unsure.filter.Record
-		l.Add(Step{Stage: StageFilter, At: back.unsure.at.Name, Verdict: Unsettled, Ground: Edge, Records: say.Lines(by), Why: fmt.Sprintf("%s keeps no state, and its rules for the reply name part of a network: the container may be any point of it.", by.Name)})
+		l.Add(Step{Stage: StageFilter, At: back.unsure.at.Name, Filter: by.Name, Verdict: Unsettled, Ground: Edge, Records: say.Lines(by), Why: fmt.Sprintf("%s keeps no state, and its rules for the reply name part of a network: the container may be any point of it.", by.Name)})
 		if l.Stopped == "" {
 			l.Stopped = Undecided
 		}

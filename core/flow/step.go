@@ -90,9 +90,10 @@ type Step struct {
 	Why     string   `json:"why"`
 	Records []string `json:"records" nullable:"false"`
 	Flow    Flow     `json:"flow"`
-	Ground  Ground   `json:"ground"`          // how far in the step stands
-	Ghost   bool     `json:"ghost,omitempty"` // past the first break: what would happen
-	Chain   []Link   `json:"chain,omitempty"` // of a name that is resolved: from what was asked to the address
+	Ground  Ground   `json:"ground"`           // how far in the step stands
+	Filter  string   `json:"filter,omitempty"` // the filter that is met
+	Ghost   bool     `json:"ghost,omitempty"`  // past the first break: what would happen
+	Chain   []Link   `json:"chain,omitempty"`  // of a name that is resolved: from what was asked to the address
 }
 
 // Link is one record of a chain of answers.

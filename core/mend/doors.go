@@ -65,7 +65,7 @@ func (t *Trial) ends() func(*exposure.Open) bool {
 				continue
 			}
 			switch p.Record.(type) {
-			case *estate.Listen, *estate.Site:
+			case *estate.Listen, *estate.Site, *estate.Container:
 				ends = append(ends, p.Record)
 			case *estate.Rule, *estate.Forward, *estate.Map, *estate.Filter:
 				return func(*exposure.Open) bool { return false }
@@ -77,6 +77,8 @@ func (t *Trial) ends() func(*exposure.Open) bool {
 			switch r := r.(type) {
 			case *estate.Listen:
 				return r.Place == o.Place && r.Bind.Set().Contains(o.Port)
+			case *estate.Container:
+				return r.Name == o.Place
 			case *estate.Site:
 				return r.Service == o.Service && o.Site != nil && slices.Contains(r.Names, *o.Site)
 			}

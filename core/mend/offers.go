@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"iter"
+	"maps"
 	"slices"
 	"strings"
 
@@ -16,7 +17,7 @@ import (
 
 // mostTried is how many other readings of one mistake are tried, and mostOffered how many mends are kept to choose from.
 const (
-	mostTried   = 8
+	mostTried   = 12
 	mostOffered = 3
 )
 
@@ -52,6 +53,8 @@ func (s State) Offers(ctx context.Context, p Proposal, records []string) (offers
 		return cmp.Or(cmp.Compare(len(b.Ends), len(a.Ends)), cmp.Compare(len(a.Opens), len(b.Opens)), cmp.Compare(a.fresh(), b.fresh()), cmp.Compare(a.lines(), b.lines()))
 	})
 	offers = append(offers, others...)
+	// A reading that ends more of what is wrong is the better one; else what was nearest where it was met comes first.
+	slices.SortStableFunc(offers, func(a, b Trial) int { return cmp.Compare(len(b.Ends), len(a.Ends)) })
 	return offers[:min(len(offers), mostOffered)], own, nil
 }
 
@@ -104,16 +107,27 @@ func (s State) readings(p Proposal, records []string) []*flow.Mend {
 	m := s.Tracer.Model
 	var deciding []estate.Record
 	spoken := map[string]bool{}
+	speak := func(word string) {
+		for part := range parts(word) {
+			spoken[part] = true
+		}
+	}
 	for _, line := range records {
 		if r := recorded(m.Estate, line); r != nil && !slices.Contains(deciding, r) {
 			deciding = append(deciding, r)
 			for _, word := range wordsOf(r) {
-				spoken[word] = true
+				speak(word)
 			}
 		}
 	}
-	subject, _, _ := strings.Cut(p.Subject, ":")
-	spoken[subject] = true
+	speak(p.Subject)
+	for _, r := range m.Estate.Of(estate.KindNamed("address")) { // whoever holds an address that is spoken of, and where
+		if a := r.(*estate.Address); spoken[a.Held.String()] {
+			for _, word := range wordsOf(r) {
+				speak(word)
+			}
+		}
+	}
 	var out []*flow.Mend
 	add := func(gone estate.Record, come estate.Record) {
 		mend := &flow.Mend{Remove: []string{estate.Line(gone)}, Add: []string{estate.Line(come)}}
@@ -124,14 +138,23 @@ func (s State) readings(p Proposal, records []string) []*flow.Mend {
 			out = append(out, mend)
 		}
 	}
-	for _, off := range m.Off {
-		if !isWish(off) && slices.ContainsFunc(namesIn(off), func(w string) bool { return spoken[w] }) {
-			add(off, estate.InForce(off))
+	says := func(r estate.Record) int { // those that speak of the same first
+		if slices.ContainsFunc(namesIn(r), func(w string) bool { return spoken[w] }) {
+			return 0
 		}
+		return 1
+	}
+	off := slices.DeleteFunc(slices.Clone(m.Off), isWish)
+	slices.SortStableFunc(off, func(a, b estate.Record) int { return cmp.Compare(says(a), says(b)) })
+	for _, r := range off[:min(len(off), mostTried/2)] {
+		add(r, estate.InForce(r))
 	}
 	// What is open is not closed by another reading of a line; and a line that stops others is not to stop something else instead.
 	if len(deciding) == 0 || !findings.OfPath(p.Code) && p.Code != "intent.unmet" {
 		return out
+	}
+	for slip := range s.slips(spoken) {
+		add(slip.was, slip.is)
 	}
 	known := s.vocabulary()
 	for _, r := range append(deciding, siblings(m.Estate, deciding)...) {
@@ -176,6 +199,60 @@ func siblings(e *estate.Estate, deciding []estate.Record) []estate.Record {
 	add("listen", func(r estate.Record) string { return r.(*estate.Listen).Place })
 	add("site", func(r estate.Record) string { return r.(*estate.Site).Service })
 	return out
+}
+
+// slip is a record with a word that stands nowhere else, and the record as it would be with one that does and is a step away.
+type slip struct{ was, is estate.Record }
+
+// slips are the records that nearly say what is spoken of: a word of theirs stands nowhere else, and is a letter or a digit from one that
+// is spoken of.
+func (s State) slips(spoken map[string]bool) iter.Seq[slip] {
+	return func(yield func(slip) bool) {
+		times, words := map[string]int{}, slices.Sorted(maps.Keys(spoken))
+		each := func(found func(r estate.Record, f *estate.Field, n int, values []string)) {
+			for _, k := range estate.Kinds {
+				for _, r := range s.Tracer.Model.Estate.Of(k) {
+					if isWish(r) || r.Meta().Off {
+						continue
+					}
+					for i := range k.Fields {
+						values := k.Fields[i].Values(r)
+						for n := range values {
+							found(r, &k.Fields[i], n, values)
+						}
+					}
+				}
+			}
+		}
+		each(func(_ estate.Record, _ *estate.Field, n int, values []string) {
+			for part := range parts(values[n]) {
+				times[part]++
+			}
+		})
+		more := true
+		each(func(r estate.Record, f *estate.Field, n int, values []string) {
+			if !more || f.Flag || len(f.Choices) > 0 && slices.Contains(f.Choices, values[n]) {
+				return
+			}
+			for part := range parts(values[n]) {
+				if times[part] != 1 {
+					continue
+				}
+				for _, word := range words {
+					if serve.OneLetterOff(part, word) {
+						next := slices.Clone(values)
+						next[n] = strings.Replace(values[n], part, word, 1)
+						more = more && tried(r, f, next, func(is estate.Record) bool { return yield(slip{r, is}) })
+					}
+				}
+			}
+		})
+	}
+}
+
+// parts are the words that stand within a word: places, addresses, names, ports.
+func parts(word string) iter.Seq[string] {
+	return strings.FieldsFuncSeq(word, func(c rune) bool { return strings.ContainsRune(":/[],=", c) })
 }
 
 // isWish says whether a record says what is meant, and not what is.
@@ -271,6 +348,15 @@ func (s State) vocabulary() vocabulary {
 	return v
 }
 
+// transported says whether the ports of a record may be of either transport.
+func transported(r estate.Record) bool {
+	switch r.(type) {
+	case *estate.Forward, *estate.Map, *estate.Listen, *estate.Rule:
+		return true
+	}
+	return false
+}
+
 // sortOf is what stands in a field: fields of one sort may have each other's words.
 func sortOf(f *estate.Field) string { return fmt.Sprint(f.Wants, " ", f.Expected) }
 
@@ -282,14 +368,14 @@ func steps(r estate.Record, known vocabulary) iter.Seq[estate.Record] {
 		for i := range k.Fields {
 			f := &k.Fields[i]
 			values := f.Values(r)
-			if f.Flag {
+			if f.Flag || f.Number {
 				continue
 			}
 			if f.Column == "family" && len(values) > 0 && !tried(r, f, nil, yield) {
 				return
 			}
 			for n, w := range values {
-				for other := range beside(w, known.of[sortOf(f)], known.within) {
+				for other := range beside(w, known.of[sortOf(f)], known.within, transported(r)) {
 					next := slices.Clone(values)
 					if next[n] = other; !tried(r, f, next, yield) {
 						return
@@ -310,19 +396,22 @@ func tried(r estate.Record, f *estate.Field, values []string, yield func(estate.
 }
 
 // beside are the words one step from a word: recorded ones, and the word with a part of it put for a recorded one, or the other transport.
-func beside(word string, whole, within []string) iter.Seq[string] {
+func beside(word string, whole, within []string, transported bool) iter.Seq[string] {
 	return func(yield func(string) bool) {
 		for _, other := range whole {
 			if serve.OneLetterOff(word, other) && !yield(other) {
 				return
 			}
 		}
-		for part := range strings.FieldsFuncSeq(word, func(c rune) bool { return strings.ContainsRune(":/[]", c) }) {
+		for part := range parts(word) {
 			for _, other := range within {
 				if serve.OneLetterOff(part, other) && !yield(strings.Replace(word, part, other, 1)) {
 					return
 				}
 			}
+		}
+		if !transported {
+			return
 		}
 		if other, udp := strings.CutSuffix(word, "/udp"); udp && !yield(other) || !udp && word != "" && word[0] >= '0' && word[0] <= '9' && !yield(word+"/udp") {
 			return

@@ -11,18 +11,39 @@ import { usePrinting } from './parts/print';
 import { fromPath } from './parts/route';
 import { SessionProvider } from './parts/session';
 import { day, night } from './theme';
-import { Answers } from './views/Answers';
-import { Exposure } from './views/Exposure';
-import { Findings } from './views/Findings';
-import { Log } from './views/Log';
 import { Names } from './views/Names';
-import { Ports } from './views/Ports';
-import { Trace } from './views/Trace';
-import { Filter } from './views/Filter';
-import { Uses } from './views/Uses';
-import { Words } from './views/Words';
 
-const Records = lazy(() => import('./views/Records'));
+// The first view comes with the page; the others when they are asked for, or once the page has nothing else to do.
+const views = {
+  Trace: () => import('./views/Trace').then((m) => ({ default: m.Trace })),
+  Findings: () => import('./views/Findings').then((m) => ({ default: m.Findings })),
+  Exposure: () => import('./views/Exposure').then((m) => ({ default: m.Exposure })),
+  Ports: () => import('./views/Ports').then((m) => ({ default: m.Ports })),
+  Log: () => import('./views/Log').then((m) => ({ default: m.Log })),
+  Filter: () => import('./views/Filter').then((m) => ({ default: m.Filter })),
+  Uses: () => import('./views/Uses').then((m) => ({ default: m.Uses })),
+  Answers: () => import('./views/Answers').then((m) => ({ default: m.Answers })),
+  Words: () => import('./views/Words').then((m) => ({ default: m.Words })),
+  Records: () => import('./views/Records'),
+};
+const Trace = lazy(views.Trace);
+const Findings = lazy(views.Findings);
+const Exposure = lazy(views.Exposure);
+const Ports = lazy(views.Ports);
+const Log = lazy(views.Log);
+const Filter = lazy(views.Filter);
+const Uses = lazy(views.Uses);
+const Answers = lazy(views.Answers);
+const Words = lazy(views.Words);
+const Records = lazy(views.Records);
+
+/** Fetches the other views while nobody waits for anything. */
+function useViewsAhead() {
+  useEffect(() => {
+    const id = requestIdleCallback(() => Object.values(views).forEach((view) => void view().catch(() => undefined)));
+    return () => cancelIdleCallback(id);
+  }, []);
+}
 
 type Light = 'day' | 'night' | '';
 
@@ -51,6 +72,7 @@ function useLight(): [boolean, () => void] {
 export function App() {
   const [dark, turn] = useLight();
   const paper = usePrinting();
+  useViewsAhead();
   return (
     <QueryClientProvider client={queries}>
       <ThemeProvider theme={dark && !paper ? night : day}>

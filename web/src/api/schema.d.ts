@@ -1339,6 +1339,7 @@ export interface components {
         Step: {
             at: string;
             chain?: components["schemas"]["Link"][] | null;
+            filter?: string;
             flow: components["schemas"]["Flow"];
             ghost?: boolean;
             /** @enum {string} */

@@ -622,10 +622,8 @@ function StationRow({ step, before, first, last, on, onAt, onEdit, editing, edit
         <div>{editor(editing)}</div>
       ) : step.records.length > 0 ? (
         <Records>
-          {step.stage === 'filter' && filterOf(step.records) !== '' && (
-            <LinkButton onPress={() => go(filterURL(filterOf(step.records)))}>
-              {filterOf(step.records)}, line by line
-            </LinkButton>
+          {step.filter && (
+            <LinkButton onPress={() => go(filterURL(step.filter ?? ''))}>{step.filter}, line by line</LinkButton>
           )}
           {step.records.map((r) => (
             <RecordLine key={r} type="button" $ghost={ghost} title="edit this record" onClick={() => onEdit(r)}>
@@ -843,9 +841,4 @@ function asText(r: TraceResult | null | undefined) {
     }
   }
   return out.join('\n');
-}
-
-/** The filter that a step's records are of. */
-function filterOf(records: string[]) {
-  return records.map((r) => /^(?:rule|filter) (\S+)/.exec(r)?.[1]).find(Boolean) ?? '';
 }

@@ -1,0 +1,158 @@
+package mend
+
+import (
+	"flag"
+	"fmt"
+	"maps"
+	"math/rand/v2"
+	"os"
+	"slices"
+	"strings"
+	"testing"
+
+	"steady-compass/core/estate"
+	"steady-compass/core/findings"
+	"steady-compass/core/notation"
+)
+
+var mistakes = flag.Int("mends.mistakes", 150, "how many single mistakes are made and their mends judged")
+
+// tally is how often a mistake of a kind counts, and how often the first mend that is offered for the first cause does as well as to
+// undo it.
+type tally struct{ of, well int }
+
+// TestMistakes puts one mistake into an estate with nothing wrong in it: a line that is off, a letter or a digit in a word of one. Where
+// undoing it ends an error or a warning, the first mend of the first cause undoes it, or does as well: nothing is left that undoing ends,
+// and nothing is open that undoing leaves shut.
+func TestMistakes(t *testing.T) {
+	sound, err := os.ReadFile("../findings/testdata/sound.estate")
+	if err != nil {
+		t.Fatal(err)
+	}
+	by := map[string]*tally{}
+	count := func(key string, well bool) {
+		if by[key] == nil {
+			by[key] = &tally{}
+		}
+		by[key].of++
+		if well {
+			by[key].well++
+		}
+	}
+	counted := 0
+	for seed := uint64(1); counted < *mistakes && seed < uint64(*mistakes)*20; seed++ {
+		r := rand.New(rand.NewPCG(seed, 99))
+		text := harbour
+		if seed%2 == 0 {
+			text = string(sound)
+		}
+		e, faults := notation.Parse(text)
+		if len(faults) > 0 {
+			t.Fatal(faults)
+		}
+		was, is, how := mistake(r, e)
+		if is == nil {
+			continue
+		}
+		wrong, err := e.Apply(estate.Change{Remove: []string{estate.Line(was)}, Add: []estate.Placed{{Record: is}}})
+		if err != nil {
+			continue
+		}
+		s, right := looked(t, notation.Print(wrong)), looked(t, notation.Print(e))
+		ends := findings.Ended(s.Checked.Report, right.Checked.Report)
+		if !slices.ContainsFunc(ends, func(f *findings.Finding) bool { return f.Level != findings.Note }) {
+			continue
+		}
+		counted++
+		well := s.undone(t, right, estate.Line(is), estate.Line(was))
+		count("of "+strings.Fields(estate.Line(was))[0], well)
+		count("by "+how, well)
+		count("all", well)
+	}
+	for _, key := range slices.Sorted(maps.Keys(by)) {
+		t.Logf("%-14s %3d of %3d", key, by[key].well, by[key].of)
+	}
+	if all := by["all"]; counted < *mistakes || all.well*100 < all.of*85 || by["by off"].well*100 < by["by off"].of*90 {
+		t.Errorf("of %d mistakes %v are mended as well as by undoing", counted, by["all"])
+	}
+}
+
+// mistake is a record of an estate, and as it stands with a mistake in it; nil where none could be made.
+func mistake(r *rand.Rand, e *estate.Estate) (was, is estate.Record, how string) {
+	kinds := []string{"forward", "rule", "map", "listen", "site", "dns", "address", "filter", "zone", "container", "host", "network"}
+	list := e.Of(estate.KindNamed(kinds[r.IntN(len(kinds))]))
+	if len(list) == 0 {
+		return nil, nil, ""
+	}
+	was = list[r.IntN(len(list))]
+	if r.IntN(3) == 0 {
+		off := estate.Clone(was)
+		off.Meta().Off = true
+		if estate.Complete(off) != nil {
+			return nil, nil, ""
+		}
+		return was, off, "off"
+	}
+	k := estate.KindOf(was)
+	f := &k.Fields[r.IntN(len(k.Fields))]
+	values := slices.Clone(f.Values(was))
+	if f.Flag || len(values) == 0 || len(f.Choices) > 0 && values[0] != "" && slices.Contains(f.Choices, values[0]) {
+		return nil, nil, ""
+	}
+	n := r.IntN(len(values))
+	word := []byte(values[n])
+	at := r.IntN(len(word))
+	switch c := word[at]; {
+	case c >= '0' && c <= '9':
+		word[at], how = '0'+byte(r.IntN(10)), "a digit"
+	case c >= 'a' && c <= 'z':
+		word[at], how = 'a'+byte(r.IntN(26)), "a letter"
+	default:
+		return nil, nil, ""
+	}
+	values[n] = string(word)
+	is = estate.Clone(was)
+	if f.Load(is, values) != nil || estate.Complete(is) != nil || estate.Line(is) == estate.Line(was) {
+		return nil, nil, ""
+	}
+	return was, is, how
+}
+
+// undone says whether the first mend of the first cause undoes a mistake, or does as well.
+func (s State) undone(t *testing.T, right State, is, was string) bool {
+	t.Helper()
+	causes, _ := s.Checked.Causes()
+	nearest := slices.IndexFunc(causes, func(c findings.Cause) bool {
+		f := s.Checked.Findings[c.Head]
+		return !right.Checked.Has(f.Code, f.Subject)
+	})
+	if nearest < 0 {
+		return false
+	}
+	f := s.Checked.Findings[causes[nearest].Head]
+	offers, _, err := s.Offers(t.Context(), For(f), s.Deciding(f))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if len(offers) == 0 {
+		return false
+	}
+	first := offers[0]
+	if slices.Contains(first.Mend.Remove, is) && slices.Contains(first.Mend.Add, was) {
+		return true
+	}
+	e, err := attempt(s.Tracer.Model.Estate, first.Mend)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, m := range first.With {
+		if e, err = attempt(e, m); err != nil {
+			return false
+		}
+	}
+	after := looked(t, notation.Print(issued(e, s.Tracer.Model.Estate)))
+	left := findings.Ended(after.Checked.Report, right.Checked.Report)
+	return !slices.ContainsFunc(left, func(f *findings.Finding) bool { return f.Level != findings.Note })
+}
+
+func (x *tally) String() string { return fmt.Sprintf("%d of %d", x.well, x.of) }
