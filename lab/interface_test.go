@@ -363,7 +363,7 @@ func TestUndoByKey(t *testing.T) {
 	b.until(verdict + ` === 'gateway-error'`)
 	b.press("u")
 	b.until(`location.pathname === '/log'`)
-	b.says("main, [role=status]", "Revision 1 changed 183 lines")
+	b.says("main, [role=status]", "Revision 1 changed 184 lines")
 	if n := eval[string](b, `document.querySelector('header p').innerText`); !strings.Contains(n, "revision 3") {
 		t.Errorf("the whole estate was taken back by a key: %s", n)
 	}
@@ -411,7 +411,7 @@ func TestFrontBeforeAnApplication(t *testing.T) {
 	}
 	b.press("8081")
 	b.says("aside", "Change 4 lines")
-	b.says("aside [data-effect]", "nothing that anyone meets")
+	b.says("aside [data-effect]", "closes to lan")
 	eval[bool](b, `(document.querySelector('aside textarea').focus(), true)`)
 	b.press("map box/front 80 to 80\nlisten box/front 80 as front\nsite front app.a.example to http://app:3000")
 	b.says("aside", "Change 2 lines, add 3")
