@@ -50,7 +50,7 @@ func TestCloseADoor(t *testing.T) {
 	b.until(`([...` + row + `.querySelectorAll('button')].find((x) => x.innerText === 'close').click(), true)`)
 	b.until(`document.querySelector('[data-closing] [data-effect]')?.innerText.includes('closes')`)
 	b.says("[data-closing]", "forward meridian 25 to 10.40.8.20")
-	b.until(`([...document.querySelectorAll('[data-closing] button')].find((x) => x.innerText === 'Close it').click(), true)`)
+	b.until(`([...document.querySelectorAll('[data-closing] button')].find((x) => x.innerText.startsWith('Close it')).click(), true)`)
 	b.until(`!` + row)
 	b.press("u")
 	b.until(row)

@@ -28,11 +28,20 @@ type backPart struct {
 // lookBehind looks at pools, tunnels and renewals, by flows of their own; what the edit leaves alone stands.
 func (x *Checked) lookBehind(before *kept[backKey, *backPart], e edit) (parts *kept[backKey, *backPart], found, renewals []*Finding) {
 	var keys []backKey
+	handing := x.handing()
 	for _, kind := range []string{"pool", "tunnel", "cert"} {
 		for _, r := range x.m.Estate.Of(estate.KindNamed(kind)) {
-			if !r.Meta().Off {
-				keys = append(keys, backKey{r, strings.Join(x.handingTo(r), ",")})
+			if r.Meta().Off {
+				continue
 			}
+			var from []string
+			switch r := r.(type) {
+			case *estate.Pool:
+				from = handing.pools[r.Name]
+			case *estate.Tunnel:
+				from = handing.tunnels[r.Name]
+			}
+			keys = append(keys, backKey{r, strings.Join(from, ",")})
 		}
 	}
 	parts, _ = redo(x.ctx, before, keys, func(_ int, p *backPart) bool { return !e.touch.Reading(&p.reads) }, func(i int) *backPart {
@@ -73,43 +82,42 @@ func (x *Checked) lookBehind(before *kept[backKey, *backPart], e edit) (parts *k
 	return parts, found, renewals
 }
 
-// handingTo are the places that hand to a pool or through a tunnel, each once.
-func (x *Checked) handingTo(r estate.Record) []string {
-	var out []string
-	add := func(name string) {
-		if !slices.Contains(out, name) {
-			out = append(out, name)
+// handing are the places that hand to each pool, and through each tunnel, in the order written.
+type handing struct{ pools, tunnels map[string][]string }
+
+func (x *Checked) handing() handing {
+	h := handing{map[string][]string{}, map[string][]string{}}
+	add := func(to map[string][]string, name, place string) {
+		if !slices.Contains(to[name], place) {
+			to[name] = append(to[name], place)
 		}
-	}
-	pool, tunnel := "", ""
-	switch r := r.(type) {
-	case *estate.Pool:
-		pool = r.Name
-	case *estate.Tunnel:
-		tunnel = r.Name
-	default:
-		return nil
 	}
 	for _, r := range x.m.Estate.Of(estate.KindNamed("site")) {
 		s := r.(*estate.Site)
-		service := x.m.Services[s.Service]
-		if s.Off || service == nil || (pool == "" || s.Pool != pool) && (tunnel == "" || s.Through != tunnel) {
+		if s.Off || s.Pool == "" && s.Through == "" {
 			continue
 		}
-		if through := x.m.Tunnels[s.Through]; pool != "" && through != nil {
-			add(through.From)
+		service := x.m.Services[s.Service]
+		if service == nil {
 			continue
 		}
 		for _, l := range service.Listens {
-			add(l.Place)
+			if s.Through != "" {
+				add(h.tunnels, s.Through, l.Place)
+			}
+			if tunnel := x.m.Tunnels[s.Through]; s.Pool != "" && tunnel != nil {
+				add(h.pools, s.Pool, tunnel.From)
+			} else if s.Pool != "" {
+				add(h.pools, s.Pool, l.Place)
+			}
 		}
 	}
 	for _, r := range x.m.Estate.Of(estate.KindNamed("forward")) {
-		if f := r.(*estate.Forward); !f.Off && pool != "" && f.Pool == pool {
-			add(f.Router)
+		if f := r.(*estate.Forward); !f.Off && f.Pool != "" {
+			add(h.pools, f.Pool, f.Router)
 		}
 	}
-	return out
+	return h
 }
 
 // pool says of a pool whether its members are in service, as those see them who hand to it.

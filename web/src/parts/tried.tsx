@@ -104,6 +104,11 @@ export function Others({ mend, of, first }: { mend: Mend | undefined; of: MendFo
   );
 }
 
+/** What speaks against lines that are for nothing in particular. */
+export function useAgainst(mend: Mend | undefined) {
+  return useTrial(mend, { code: '', subject: '' }).data?.against ?? [];
+}
+
 /** A mend with what the trial found: what is so after it, or why it is not offered. */
 export function Tried({ mend, of, withEffect }: Props) {
   const { data, isPending, error } = useTrial(mend, of);

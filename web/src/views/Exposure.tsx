@@ -19,6 +19,7 @@ import { cidrs } from '../parts/marks';
 import { MendLines } from '../parts/MendLines';
 import { VantagePicker } from '../parts/Picker';
 import { usePreview } from '../parts/preview';
+import { useAgainst } from '../parts/tried';
 import { Acts, Failed, LinkButton, Loading, Plain, Quiet, Strong } from '../parts/Quiet';
 import { traceURL, useQueryWord } from '../parts/route';
 import { useSession } from '../parts/session';
@@ -307,6 +308,7 @@ function Closing({ door, from, onDone }: { door: Door; from: string; onDone: () 
   const { change } = useSession();
   const mend = lines.data ?? { remove: [], add: [] };
   const preview = usePreview(mend.remove, mend.add);
+  const against = useAgainst(lines.data);
   const keep = async () => {
     if (await change(mend, `Closed ${door.first.address}:${door.first.ports} from ${from}`)) onDone();
   };
@@ -318,9 +320,14 @@ function Closing({ door, from, onDone }: { door: Door; from: string; onDone: () 
         </p>
         {lines.isError && <Look role="alert">{lines.error.message}</Look>}
         {lines.data && <MendLines mend={mend} />}
+        {against.slice(0, 3).map((a) => (
+          <p key={a}>
+            <Look>{a}</Look>
+          </p>
+        ))}
         <Acts>
           <Strong isDisabled={!preview.effect} onPress={() => void keep()}>
-            Close it
+            {against.length > 0 ? 'Close it all the same' : 'Close it'}
           </Strong>
           <Plain onPress={onDone}>Leave it</Plain>
         </Acts>
