@@ -302,12 +302,6 @@ func (c *check) renewal(cert *estate.Cert, reads *memo.Reads) {
 	if cert.By == "" || cert.By == "hand" {
 		return
 	}
-	if cert.Every != estate.NotGiven && cert.Renew != estate.NotGiven && cert.Every > cert.Renew {
-		c.add(Finding{
-			Code: "cert.renewal", Level: Warning, Subject: cert.Name, Records: lines(cert),
-			Why: fmt.Sprintf("Certificate %s is tried each %s, and is to be renewed within %s: it may be too late by then.", cert.Name, cert.Every, cert.Renew),
-		})
-	}
 	if !provable(cert) { // cert.method says so
 		return
 	}
@@ -338,6 +332,12 @@ func (c *check) renewal(cert *estate.Cert, reads *memo.Reads) {
 			c.lasting(cert, false)
 		}
 		return
+	}
+	if cert.Every != estate.NotGiven && cert.Renew != estate.NotGiven && cert.Every > cert.Renew {
+		c.add(Finding{
+			Code: "cert.renewal", Level: Warning, Subject: cert.Name, Records: lines(cert),
+			Why: fmt.Sprintf("Certificate %s is tried each %s, and is to be renewed within %s: it may be too late by then.", cert.Name, cert.Every, cert.Renew),
+		})
 	}
 }
 
