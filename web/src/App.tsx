@@ -11,12 +11,12 @@ import { usePrinting } from './parts/print';
 import { fromPath } from './parts/route';
 import { SessionProvider } from './parts/session';
 import { day, night } from './theme';
+import { Findings } from './views/Findings';
 import { Names } from './views/Names';
+import { Trace } from './views/Trace';
 
-// The first view comes with the page; the others when they are asked for, or once the page has nothing else to do.
+// The views that one goes to and fro between come with the page; the others when they are asked for, or once the page has nothing else to do.
 const views = {
-  Trace: () => import('./views/Trace').then((m) => ({ default: m.Trace })),
-  Findings: () => import('./views/Findings').then((m) => ({ default: m.Findings })),
   Exposure: () => import('./views/Exposure').then((m) => ({ default: m.Exposure })),
   Ports: () => import('./views/Ports').then((m) => ({ default: m.Ports })),
   Log: () => import('./views/Log').then((m) => ({ default: m.Log })),
@@ -26,8 +26,6 @@ const views = {
   Words: () => import('./views/Words').then((m) => ({ default: m.Words })),
   Records: () => import('./views/Records'),
 };
-const Trace = lazy(views.Trace);
-const Findings = lazy(views.Findings);
 const Exposure = lazy(views.Exposure);
 const Ports = lazy(views.Ports);
 const Log = lazy(views.Log);
