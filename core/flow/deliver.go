@@ -55,6 +55,9 @@ func (r *run) say(format string, args ...any) string {
 	return fmt.Sprintf(format, args...)
 }
 
+// maxPools is the most forwards to a pool, one behind the other, of which every branch is followed.
+const maxPools = 2
+
 // maxHops is the most machines that a flow passes before it counts as going round.
 const maxHops = 24
 
@@ -672,6 +675,11 @@ func (r *run) byForward(h *model.Place, f *model.Forward, w Part) (taken, rest [
 
 // toMembers is a flow that a forward translates to a pool: a branch for each member in service.
 func (r *run) toMembers(h *model.Place, f *model.Forward, w Part) (taken []Part) {
+	if w.pools++; w.pools > maxPools {
+		w.Add(Step{Stage: StageTranslate, At: h.Name, Verdict: Unsettled, Ground: Edge, Records: say.Lines(f.Record), Why: "More pools lead on from one to the next than are followed."})
+		r.undecided(w)
+		return nil
+	}
 	members, none := r.t.Members(f.Record.Pool, h, w.IPv6, w.Checking, w.Reads)
 	for _, m := range members {
 		v := w

@@ -21,8 +21,8 @@ type Engine struct {
 	touch  *memo.Touch  // what the edit between may have changed; anything, where it goes on from none
 
 	// Members tells who of a pool is in service for a router that forwards to it, and else the break of a pool of which nobody is. It is set
-	// by what knows of requests; onTheWay are the pools whose checks led here.
-	Members func(pool string, router *model.Place, six bool, onTheWay []string, reads *memo.Reads) ([]PoolMember, Break)
+	// by what knows of requests; checking is what the flow carries of the checks it is a part of.
+	Members func(pool string, router *model.Place, six bool, checking any, reads *memo.Reads) ([]PoolMember, Break)
 
 	crossings  memo.Table[crossingKey, *Crossing]
 	deliveries sync.Map // of deliveryKey: *delivery
@@ -72,6 +72,6 @@ type PoolMember struct {
 }
 
 // nobody is in service as long as nothing tells who is.
-func nobody(pool string, _ *model.Place, _ bool, _ []string, _ *memo.Reads) ([]PoolMember, Break) {
+func nobody(pool string, _ *model.Place, _ bool, _ any, _ *memo.Reads) ([]PoolMember, Break) {
 	return nil, Break{Code: "pool.down", Subject: pool, Short: "no member left", Why: "No member of pool " + pool + " is known to be in service."}
 }

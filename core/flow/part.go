@@ -23,7 +23,8 @@ type Part struct {
 	Many      bool         // several outer ports have become one
 	IPv6      bool         // IPv6
 	Member    string       // which member of a pool it goes to
-	Checking  []string     // the pools whose checks it is a part of
+	Checking  any          // what the checks that it is a part of have come by; of whoever makes them
+	pools     int          // how many forwards to a pool it has taken
 	Via       string       // which of several routers it goes by, where no route says
 	Name      string       // the name asked
 	Encrypted bool

@@ -3,7 +3,6 @@ package mend
 import (
 	"cmp"
 	"context"
-	"fmt"
 	"iter"
 	"maps"
 	"slices"
@@ -17,8 +16,10 @@ import (
 
 // mostTried is how many other readings of one mistake are tried, and mostOffered how many mends are kept to choose from.
 const (
-	mostTried   = 12
-	mostOffered = 3
+	mostTried = 12
+
+	largeEstate, mostTriedLarge = 4_000, 4 // records; and there
+	mostOffered                 = 3
 )
 
 // Offers are the mends for what a proposal is for that hold, the preferred first: the proposal's own where it does, and other readings of
@@ -36,7 +37,9 @@ func (s State) Offers(ctx context.Context, p Proposal, records []string) (offers
 			offers = append(offers, t)
 		}
 	}
-	if len(records) == 0 {
+	// In a large estate a trial may take long: other readings are for what has no mend that holds.
+	large := s.Tracer.Model.Estate.Count() > largeEstate
+	if len(records) == 0 || large && len(offers) > 0 {
 		return offers, own, nil
 	}
 	var others []Trial
@@ -105,6 +108,10 @@ func (t *Trial) lines() int { return max(len(t.Mend.Remove), len(t.Mend.Add)) }
 // that is one step from a recorded one. What was proposed already is left out, and no intent is changed.
 func (s State) readings(p Proposal, records []string) []*flow.Mend {
 	m := s.Tracer.Model
+	most := mostTried
+	if m.Estate.Count() > largeEstate {
+		most = mostTriedLarge
+	}
 	var deciding []estate.Record
 	spoken := map[string]bool{}
 	speak := func(word string) {
@@ -134,7 +141,7 @@ func (s State) readings(p Proposal, records []string) []*flow.Mend {
 		known := func(o *flow.Mend) bool {
 			return o != nil && slices.Equal(o.Add, mend.Add) && slices.Equal(o.Remove, mend.Remove)
 		}
-		if len(out) < mostTried && !known(p.Mend) && !slices.ContainsFunc(out, known) && mend.Add[0] != mend.Remove[0] {
+		if len(out) < most && !known(p.Mend) && !slices.ContainsFunc(out, known) && mend.Add[0] != mend.Remove[0] {
 			out = append(out, mend)
 		}
 	}
@@ -146,15 +153,20 @@ func (s State) readings(p Proposal, records []string) []*flow.Mend {
 	}
 	off := slices.DeleteFunc(slices.Clone(m.Off), isWish)
 	slices.SortStableFunc(off, func(a, b estate.Record) int { return cmp.Compare(says(a), says(b)) })
-	for _, r := range off[:min(len(off), mostTried/2)] {
+	for _, r := range off[:min(len(off), most/2)] {
 		add(r, estate.InForce(r))
 	}
 	// What is open is not closed by another reading of a line; and a line that stops others is not to stop something else instead.
 	if len(deciding) == 0 || !findings.OfPath(p.Code) && p.Code != "intent.unmet" {
 		return out
 	}
-	for slip := range s.slips(spoken) {
-		add(slip.was, slip.is)
+	for _, slip := range s.slips(spoken) {
+		if add(slip.was, slip.is); len(out) == most {
+			break
+		}
+	}
+	if len(out) == most {
+		return out
 	}
 	known := s.vocabulary()
 	for _, r := range append(deciding, siblings(m.Estate, deciding)...) {
@@ -162,7 +174,9 @@ func (s State) readings(p Proposal, records []string) []*flow.Mend {
 			continue
 		}
 		for near := range steps(r, known) {
-			add(r, near)
+			if add(r, near); len(out) == most {
+				return out
+			}
 		}
 	}
 	return out
@@ -206,48 +220,62 @@ type slip struct{ was, is estate.Record }
 
 // slips are the records that nearly say what is spoken of: a word of theirs stands nowhere else, and is a letter or a digit from one that
 // is spoken of.
-func (s State) slips(spoken map[string]bool) iter.Seq[slip] {
-	return func(yield func(slip) bool) {
-		times, words := map[string]int{}, slices.Sorted(maps.Keys(spoken))
-		each := func(found func(r estate.Record, f *estate.Field, n int, values []string)) {
-			for _, k := range estate.Kinds {
-				for _, r := range s.Tracer.Model.Estate.Of(k) {
-					if isWish(r) || r.Meta().Off {
-						continue
-					}
-					for i := range k.Fields {
-						values := k.Fields[i].Values(r)
-						for n := range values {
-							found(r, &k.Fields[i], n, values)
+func (s State) slips(spoken map[string]bool) []slip {
+	words := slices.Sorted(maps.Keys(spoken))
+	near := map[string][]string{} // by word, those spoken of that are a step from it
+	times := map[string]int{}     // of those that have any
+	type place struct {
+		record estate.Record
+		field  *estate.Field
+		values []string
+		n      int
+		part   string
+	}
+	var at []place
+	for _, k := range estate.Kinds {
+		for _, r := range s.Tracer.Model.Estate.Of(k) {
+			if isWish(r) || r.Meta().Off {
+				continue
+			}
+			for i := range k.Fields {
+				f := &k.Fields[i]
+				if f.Flag || f.Number {
+					continue
+				}
+				values := f.Values(r)
+				for n, value := range values {
+					for part := range parts(value) {
+						by, known := near[part]
+						if !known {
+							by = slices.DeleteFunc(slices.Clone(words), func(w string) bool { return !serve.OneLetterOff(part, w) })
+							near[part] = by
+						}
+						if len(by) == 0 {
+							continue
+						}
+						if times[part]++; !slices.Contains(f.Choices, value) {
+							at = append(at, place{r, f, values, n, part})
 						}
 					}
 				}
 			}
 		}
-		each(func(_ estate.Record, _ *estate.Field, n int, values []string) {
-			for part := range parts(values[n]) {
-				times[part]++
-			}
-		})
-		more := true
-		each(func(r estate.Record, f *estate.Field, n int, values []string) {
-			if !more || f.Flag || len(f.Choices) > 0 && slices.Contains(f.Choices, values[n]) {
-				return
-			}
-			for part := range parts(values[n]) {
-				if times[part] != 1 {
-					continue
-				}
-				for _, word := range words {
-					if serve.OneLetterOff(part, word) {
-						next := slices.Clone(values)
-						next[n] = strings.Replace(values[n], part, word, 1)
-						more = more && tried(r, f, next, func(is estate.Record) bool { return yield(slip{r, is}) })
-					}
-				}
-			}
-		})
 	}
+	var out []slip
+	for _, p := range at {
+		if times[p.part] != 1 {
+			continue
+		}
+		for _, word := range near[p.part] {
+			next := slices.Clone(p.values)
+			next[p.n] = strings.Replace(p.values[p.n], p.part, word, 1)
+			tried(p.record, p.field, next, func(is estate.Record) bool {
+				out = append(out, slip{p.record, is})
+				return true
+			})
+		}
+	}
+	return out
 }
 
 // parts are the words that stand within a word: places, addresses, names, ports.
@@ -293,56 +321,49 @@ func namesIn(r estate.Record) []string {
 	return slices.DeleteFunc(wordsOf(r), func(w string) bool { return len(w) < 3 || w == "true" || w == "internet" })
 }
 
-// vocabulary are the words that are recorded: those of each sort of field, and those that stand within others: places, addresses, names,
-// ports that are listened on.
+// vocabulary are the words that are recorded: those of each sort of field, and those that stand within them.
 type vocabulary struct {
-	of     map[string][]string // by what stands in the field
+	of     map[sort][]string
 	within []string
 }
 
+// sort is what stands in a field: fields of one sort may have each other's words.
+type sort struct {
+	wants    estate.RefKind
+	expected string
+}
+
+func sortOf(f *estate.Field) sort { return sort{f.Wants, f.Expected} }
+
 func (s State) vocabulary() vocabulary {
-	seen := map[string]bool{}
-	v := vocabulary{of: map[string][]string{}}
-	note := func(sort, word string) bool {
-		key := sort + " " + word
-		if seen[key] {
-			return false
-		}
-		seen[key] = true
-		return true
+	type word struct {
+		sort
+		text string
 	}
-	within := func(word string) {
-		if note("", word) {
-			v.within = append(v.within, word)
+	seen := map[word]bool{}
+	v := vocabulary{of: map[sort][]string{}}
+	note := func(w word, to []string) []string {
+		if seen[w] {
+			return to
 		}
+		seen[w] = true
+		return append(to, w.text)
 	}
 	for _, k := range estate.Kinds {
-		for _, r := range s.Tracer.Model.Estate.Of(k) {
-			for i := range k.Fields {
-				f := &k.Fields[i]
-				for _, w := range f.Values(r) {
-					if note(sortOf(f), w) {
-						v.of[sortOf(f)] = append(v.of[sortOf(f)], w)
-					}
-					for part := range strings.FieldsFuncSeq(w, func(c rune) bool { return c < '0' || c > '9' }) {
-						if len(part) > 1 && strings.Contains(":"+w+"/", ":"+part+"/") { // a port
-							within(part)
-						}
+		for i := range k.Fields {
+			f := &k.Fields[i]
+			if f.Flag || f.Number {
+				continue
+			}
+			of := sortOf(f)
+			for _, r := range s.Tracer.Model.Estate.Of(k) {
+				for _, value := range f.Values(r) {
+					v.of[of] = note(word{of, value}, v.of[of])
+					for part := range parts(value) {
+						v.within = note(word{text: part}, v.within)
 					}
 				}
 			}
-			switch r := r.(type) {
-			case *estate.Address:
-				within(r.Held.String())
-			case *estate.DNS:
-				within(r.Owner)
-			}
-		}
-	}
-	for _, p := range s.Tracer.Model.Places {
-		within(p.Name)
-		if _, short, inside := strings.Cut(p.Name, "/"); inside {
-			within(short)
 		}
 	}
 	return v
@@ -356,9 +377,6 @@ func transported(r estate.Record) bool {
 	}
 	return false
 }
-
-// sortOf is what stands in a field: fields of one sort may have each other's words.
-func sortOf(f *estate.Field) string { return fmt.Sprint(f.Wants, " ", f.Expected) }
 
 // steps are the records that a record is one step from: one word of a field, or a part of one, is another that is recorded, and differs by
 // a letter or a digit; or a transport is the other one, or a family is not told.

@@ -92,7 +92,7 @@ func (s *serving) knock(f *Served, from, at *model.Place, l *estate.Listen) came
 	if l.Bind.Transport&netset.TCP == 0 {
 		u.Scheme = "udp"
 	}
-	got := s.t.probe(from, u, false, s.goal.Subject, f.Reads, f.Checking)
+	got := s.t.probe(from, u, false, s.goal.Subject, f.Reads, checkingOf(&f.Part))
 	got.ok = got.ok && (got.took == nil || got.took.Record.Service == l.Service)
 	return got
 }

@@ -32,6 +32,9 @@ type standings struct {
 	reads memo.Reads
 }
 
+// mostHandedOn is how many times pools hand on, in all the branches of one request, until the others are not followed.
+const mostHandedOn = 512
+
 // standingKey is a pool, and a place that hands to it.
 type standingKey struct {
 	pool string
@@ -45,13 +48,40 @@ func (t *Engine) Standings(pool string, from *model.Place, reads *memo.Reads) []
 	return s.list
 }
 
-// standingsOf are those of a pool, worked out once; on the way are the pools whose checks led here: one that checks itself by a ring is
-// never in service.
-func (t *Engine) standingsOf(name string, from *model.Place, onTheWay []string) *standings {
+// checking is what the checks that a flow is a part of have come by: none is made twice under one, and one that leads back to its own
+// pool ends.
+type checking struct {
+	pools []string // the pools whose checks led here
+	known map[standingKey]*standings
+}
+
+// checkingOf is that of a flow; nil where it is a part of none.
+func checkingOf(w *flow.Part) *checking {
+	c, _ := w.Checking.(*checking)
+	return c
+}
+
+// standingsOf are those of a pool, worked out once. A pool that checks itself by a ring is never in service.
+func (t *Engine) standingsOf(name string, from *model.Place, within *checking) *standings {
 	key := standingKey{name, from.ID}
-	if known, ok := t.standings.Load(key); ok && len(onTheWay) == 0 {
-		return known.(*standings)
+	if within == nil {
+		if known, ok := t.standings.Load(key); ok {
+			return known.(*standings)
+		}
+		out := t.workOut(key, from, &checking{known: map[standingKey]*standings{}})
+		t.standings.Store(key, out)
+		return out
 	}
+	if known := within.known[key]; known != nil {
+		return known
+	}
+	out := t.workOut(key, from, within)
+	within.known[key] = out
+	return out
+}
+
+func (t *Engine) workOut(key standingKey, from *model.Place, within *checking) *standings {
+	name := key.pool
 	out := &standings{}
 	pool := t.Model.Pools[name]
 	out.reads.Place(from.ID)
@@ -62,13 +92,13 @@ func (t *Engine) standingsOf(name string, from *model.Place, onTheWay []string) 
 		case m.Out:
 			x.Serves, x.Out, x.Why = false, true, fmt.Sprintf("%s is taken out of service.", m.At)
 		case pool == nil:
-		case slices.Contains(onTheWay, name):
+		case slices.Contains(within.pools, name):
 			x.Serves, x.Came, x.Why = false, flow.Loop, fmt.Sprintf("The check of %s comes back to its own pool.", m.At)
 		case t.isNothing(from, m.At):
 			x.Serves, x.Came, x.Why = false, flow.Unresolved, fmt.Sprintf("%s is nothing that is recorded.", m.At.Host)
 			x.Cause = flow.RecordCause(estate.Line(m))
 		case pool.Check > 0:
-			t.check(&x, pool, from, &out.reads, append(slices.Clip(onTheWay), name))
+			t.check(&x, pool, from, &out.reads, &checking{append(slices.Clip(within.pools), name), within.known})
 		}
 		out.list = append(out.list, x)
 	}
@@ -78,9 +108,6 @@ func (t *Engine) standingsOf(name string, from *model.Place, onTheWay []string) 
 				x.Serves, x.Why = false, fmt.Sprintf("%s is a spare, and serves where no other is left.", x.Member.At)
 			}
 		}
-	}
-	if len(onTheWay) == 0 {
-		t.standings.Store(key, out)
 	}
 	return out
 }
@@ -98,13 +125,13 @@ func (t *Engine) isNothing(from *model.Place, e estate.Endpoint) bool {
 }
 
 // check makes the check of a member: a connection to the pool's check port; with a path, a request that has to succeed.
-func (t *Engine) check(x *Standing, pool *estate.Pool, from *model.Place, reads *memo.Reads, onTheWay []string) {
+func (t *Engine) check(x *Standing, pool *estate.Pool, from *model.Place, reads *memo.Reads, within *checking) {
 	to := estate.URL{Scheme: "http", Endpoint: x.Member.At, Path: pool.Path}
 	if pool.TLS {
 		to.Scheme = "https"
 	}
 	to.Port = uint16(pool.Check)
-	came := t.probe(from, to, pool.Path != "", pool.Name, reads, onTheWay)
+	came := t.probe(from, to, pool.Path != "", pool.Name, reads, within)
 	if came.ok {
 		return
 	}
@@ -137,9 +164,9 @@ type came struct {
 
 // probe follows a flow that a program at a place makes to see whether something is there: a connection; or a request that has to be
 // answered, and is where it is redirected.
-func (t *Engine) probe(from *model.Place, to estate.URL, asks bool, subject string, reads *memo.Reads, onTheWay []string) came {
+func (t *Engine) probe(from *model.Place, to estate.URL, asks bool, subject string, reads *memo.Reads, within *checking) came {
 	up := &upstream{site: &estate.Site{To: to}, to: to}
-	s := &serving{t: t, goal: flow.Goal{Diagnose: true, Upstream: true, Subject: subject, Place: model.Nowhere}, probing: true, connecting: !asks}
+	s := &serving{t: t, goal: flow.Goal{Diagnose: true, Upstream: true, Subject: subject, Place: model.Nowhere}, probing: true, connecting: !asks, left: new(mostHandedOn)}
 	next := Request{Name: to.Host, Handshake: to.Host, Port: to.EffectivePort(), Path: cmp.Or(to.Path, "/"), PathGiven: true, Speech: SpeaksPlain}
 	if to.Encrypted() {
 		next.Speech = SpeaksTLS
@@ -151,7 +178,7 @@ func (t *Engine) probe(from *model.Place, to estate.URL, asks bool, subject stri
 	}
 	o := flow.Origin{Place: from.ID, Net: model.NoNet}
 	w := o.Start(to.Transport(), netset.PortsOf(netset.OnePort(next.Port)))
-	w.Reads, w.Checking = reads, onTheWay
+	w.Reads, w.Checking = reads, within
 	s.made(w, from, up, next, s.goal)
 	out := came{outcome: flow.Unroutable}
 	for i := range s.out {
@@ -178,7 +205,7 @@ func (t *Engine) probe(from *model.Place, to estate.URL, asks bool, subject stri
 func (s *serving) handToPool(f Served, l flow.Landing, from *model.Place, rec *estate.Site, q Request) {
 	t := s.t
 	pool := t.Model.Pools[rec.Pool]
-	all := t.standingsOf(rec.Pool, from, f.Checking)
+	all := t.standingsOf(rec.Pool, from, checkingOf(&f.Part))
 	f.Reads.And(&all.reads)
 	serving := slices.DeleteFunc(slices.Clone(all.list), func(x Standing) bool { return !x.Serves })
 	shown := []estate.Record{rec}
@@ -196,9 +223,24 @@ func (s *serving) handToPool(f Served, l flow.Landing, from *model.Place, rec *e
 		return
 	}
 	for _, x := range serving {
+		if *s.left--; *s.left < 0 {
+			f.Add(flow.Step{
+				Stage: flow.StageUpstream, At: from.Name, Verdict: flow.Unsettled, Ground: flow.Internal, Records: say.Lines(shown...),
+				Why: "More ways lead on from pool to pool than are followed.",
+			})
+			if f.Stopped == "" {
+				f.Stopped = flow.Undecided
+			}
+			s.finish(f)
+			return
+		}
+		before := len(s.out)
 		g := f
 		g.Member = x.Member.At.String()
 		s.handOn(g, l, from, upstream{site: rec, to: estate.URL{Scheme: cmp.Or(rec.Speaking, "http"), Endpoint: x.Member.At}, member: x.Member}, q)
+		if s.probing && allGood(s.out[before:]) {
+			return // one that answers is enough
+		}
 	}
 }
 
@@ -308,8 +350,9 @@ func (t *Engine) AddressesOfEndpoint(from *model.Place, e estate.Endpoint) []net
 }
 
 // membersFrom are the members of a pool that are in service, as a router that forwards to it finds them.
-func (t *Engine) membersFrom(name string, router *model.Place, six bool, onTheWay []string, reads *memo.Reads) (out []flow.PoolMember, none flow.Break) {
-	all := t.standingsOf(name, router, onTheWay)
+func (t *Engine) membersFrom(name string, router *model.Place, six bool, within any, reads *memo.Reads) (out []flow.PoolMember, none flow.Break) {
+	under, _ := within.(*checking)
+	all := t.standingsOf(name, router, under)
 	reads.And(&all.reads)
 	for _, x := range all.list {
 		if !x.Serves {

@@ -70,7 +70,7 @@ func (s *serving) redirect(f Served, l flow.Landing, rec *estate.Site, q Request
 	before := f.Stopped
 	base := f.Part
 	base.Ghost, base.Stopped = base.Ghost || before != "", ""
-	results := s.t.Ask(Question{Origin: s.o, Vantage: s.v, Request: next, Addr: addr, Place: again, Transport: netset.TCP, Base: base, visited: append(slices.Clone(s.visited), key)})
+	results := s.t.Ask(Question{Origin: s.o, Vantage: s.v, Request: next, Addr: addr, Place: again, Transport: netset.TCP, Base: base, visited: append(slices.Clone(s.visited), key), left: s.left})
 	for _, r := range results {
 		g := r
 		g.Redirect, g.Defaulted = true, f.Defaulted

@@ -75,6 +75,7 @@ type serving struct {
 	handing    *upstream // by which a front handed the request on; nil for a client's own
 	connecting bool      // nothing is asked once a listener has taken it
 	probing    bool      // it is no request of a client's, but one of our own: what it would be redirected to is not asked
+	left       *int      // how many more times a pool may hand on
 	out        []Served
 }
 

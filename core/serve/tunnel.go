@@ -18,7 +18,7 @@ func (s *serving) through(f *Served, place *model.Place, rec *estate.Site) *mode
 	if rec.Through == "" {
 		return place
 	}
-	b, inner, outcome := s.t.Dialled(rec.Through, place, f.Reads, f.Checking)
+	b, inner, outcome := s.t.Dialled(rec.Through, place, f.Reads, checkingOf(&f.Part))
 	records := []estate.Record{rec}
 	tunnel := s.t.Model.Tunnels[rec.Through]
 	if tunnel != nil {
@@ -45,16 +45,16 @@ func (s *serving) through(f *Served, place *model.Place, rec *estate.Site) *mode
 
 // Dialled says whether a tunnel's control way, from the place that dials it, arrives at a listener of a front's own place or machine;
 // else the break that ends it, and what came of the control flow. inner is the place that dials; nil where that is not recorded.
-func (t *Engine) Dialled(name string, front *model.Place, reads *memo.Reads, onTheWay []string) (b *flow.Break, inner *model.Place, outcome flow.Outcome) {
+func (t *Engine) Dialled(name string, front *model.Place, reads *memo.Reads, within *checking) (b *flow.Break, inner *model.Place, outcome flow.Outcome) {
 	if tunnel := t.Model.Tunnels[name]; tunnel != nil {
-		return t.dialled(tunnel, front, reads, onTheWay)
+		return t.dialled(tunnel, front, reads, within)
 	}
 	for _, off := range t.Model.Off {
 		tunnel, ok := off.(*estate.Tunnel)
 		if !ok || tunnel.Name != name {
 			continue
 		}
-		b, inner, outcome = t.dialled(tunnel, front, reads, onTheWay)
+		b, inner, outcome = t.dialled(tunnel, front, reads, within)
 		if b == nil {
 			b, outcome = closed(name, ""), flow.Refused
 			b.Mend = flow.Revive(off)
@@ -71,7 +71,7 @@ func closed(name, why string, words ...any) *flow.Break {
 	return &flow.Break{Code: "tunnel.closed", Subject: name, Short: "tunnel closed", Records: []string{}, Why: fmt.Sprintf(why, words...)}
 }
 
-func (t *Engine) dialled(tunnel *estate.Tunnel, front *model.Place, reads *memo.Reads, onTheWay []string) (b *flow.Break, inner *model.Place, outcome flow.Outcome) {
+func (t *Engine) dialled(tunnel *estate.Tunnel, front *model.Place, reads *memo.Reads, within *checking) (b *flow.Break, inner *model.Place, outcome flow.Outcome) {
 	name := tunnel.Name
 	if inner = t.Model.PlaceNamed(tunnel.From); inner == nil {
 		return closed(name, "%s, which dials tunnel %s, is not recorded.", tunnel.From, name), nil, flow.Unroutable
@@ -80,7 +80,7 @@ func (t *Engine) dialled(tunnel *estate.Tunnel, front *model.Place, reads *memo.
 	if tunnel.To.UDP {
 		scheme = "udp"
 	}
-	got := t.probe(inner, estate.URL{Scheme: scheme, Endpoint: tunnel.To}, false, name, reads, onTheWay)
+	got := t.probe(inner, estate.URL{Scheme: scheme, Endpoint: tunnel.To}, false, name, reads, within)
 	switch {
 	case got.ok && got.took != nil:
 		at := t.Model.Places[got.took.Place]

@@ -598,7 +598,7 @@ func (t *Engine) urlFrom(from, target *model.Place, port uint16) (estate.URL, bo
 
 // OneLetterOff says whether two names differ by one letter added, left out, changed or moved.
 func OneLetterOff(a, b string) bool {
-	if a == b || len(a) > 253 || len(b) > 253 {
+	if d := len(a) - len(b); a == b || d > 1 || d < -1 || len(a) > 253 {
 		return false
 	}
 	if levenshtein.ComputeDistance(a, b) == 1 {
