@@ -11,6 +11,7 @@ import (
 	"steady-compass/core/estate"
 	"steady-compass/core/flow"
 	"steady-compass/core/notation"
+	"steady-compass/core/notation/notationtest"
 	"steady-compass/core/survey"
 	"steady-compass/core/synth"
 	"steady-compass/demo"
@@ -79,26 +80,8 @@ func TestEffects(t *testing.T) {
 		{edit: "dns new.a.example A 203.0.113.1", names: "new.a.example:443 >"},
 		{edit: "accept order.unused web until 2027-01-01 note \"for now\""},
 	} {
-		e, faults := notation.Parse(office)
-		if len(faults) > 0 {
-			t.Fatal(faults)
-		}
-		var change estate.Change
-		for line := range strings.SplitSeq(c.edit, "\n") {
-			if gone, ok := strings.CutPrefix(line, "- "); ok {
-				change.Remove = append(change.Remove, gone)
-				continue
-			}
-			p, _, err := notation.ParseLine(line)
-			if err != nil {
-				t.Fatal(err)
-			}
-			change.Add = append(change.Add, p)
-		}
-		next, err := e.Apply(change)
-		if err != nil {
-			t.Fatal(err)
-		}
+		e := notationtest.Parse(t, office)
+		next := notationtest.Edit(t, e, strings.Split(c.edit, "\n")...)
 		a := survey.New(e, day)
 		got, err := Soon(t.Context(), a, a.Draft(next))
 		if err != nil {

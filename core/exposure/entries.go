@@ -34,7 +34,7 @@ type entries struct {
 	shared   netset.Addrs                   // and those of more than one
 }
 
-// entry is one of the doors; prefix is the index of the prefix that it is in, -1 where every origin may try it.
+// entry is one of the entries; prefix is the index of the prefix that it is in, -1 where every origin may try it.
 type entry struct {
 	candidate
 	prefix int
@@ -42,10 +42,10 @@ type entry struct {
 
 type prefixAt struct {
 	net model.NetID
-	one netip.Addr // any of the doors in it: what leads to one leads to all
+	one netip.Addr // any of the entries in it: what leads to one leads to all
 }
 
-// entryList is the doors, worked out once.
+// entryList is the entries, worked out once.
 type entryList struct {
 	once sync.Once
 	all  *entries
@@ -165,7 +165,7 @@ func (d *entries) segmentsOf(m *model.Model, a netip.Addr) []model.Segment {
 	return out
 }
 
-// openAbroad are the doors that let in more than strangers from the internet: those worth trying from other segments.
+// openAbroad are the entries that let in more than strangers from the internet: those worth trying from other segments.
 func (t *Engine) openAbroad() []int {
 	t.abroadOnce.Do(func() {
 		d := t.allEntries()
@@ -327,7 +327,7 @@ type admission struct {
 	reads    memo.Reads
 }
 
-// admissionOf is the shore of an address, worked out once.
+// admissionOf is the admission of an address, worked out once.
 func (t *Engine) admissionOf(to flow.Dest, proto netset.Transport) *admission {
 	key := takingKey{to.Addr, proto}
 	if known, ok := t.admissions.Find(key, t.Touch()); ok {

@@ -312,15 +312,15 @@ func (t *Engine) landService(out *landed, s *model.Socket, port uint16, proto ne
 		note("")
 		return
 	}
-	door := serve.Endpoint{Service: service, Port: port}
+	at := serve.Endpoint{Service: service, Port: port}
 	if name == "" {
-		for _, site := range door.Sites() {
+		for _, site := range at.Sites() {
 			note(site.Name)
 		}
 		note("*")
 		return
 	}
-	group, how := door.Pick(name, s.Record)
+	group, how := at.Pick(name, s.Record)
 	if len(group) > 0 {
 		if how == serve.ByDefault {
 			note("*")

@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"steady-compass/core/estate"
+	"steady-compass/core/notation/notationtest"
 )
 
 // TestAmong: intents that come, go and move among others keep where they landed.
@@ -66,7 +67,7 @@ func TestAmong(t *testing.T) {
 
 // TestLandsAnew: an edit says which places others are meant to get to.
 func TestLandsAnew(t *testing.T) {
-	tr := compiled(t, parsed(t, touching))
+	tr := compiled(t, notationtest.Parse(t, touching))
 	tr.LandsAnew()
 	for _, c := range []struct {
 		line string

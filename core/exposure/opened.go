@@ -8,17 +8,17 @@ import (
 // Opened is what stands open in after and did not in before, for a vantage: exact in addresses, transports, ports and
 // sources, wherever it lands.
 func Opened(before, after []Open, v flow.Vantage) []Open {
-	type door struct{ address, transport string }
-	was := map[door][]*Open{}
+	type endpoint struct{ address, transport string }
+	was := map[endpoint][]*Open{}
 	for i := range before {
-		k := door{before[i].Address, before[i].Transport}
+		k := endpoint{before[i].Address, before[i].Transport}
 		was[k] = append(was[k], &before[i])
 	}
 	out := []Open{}
 	for i := range after {
 		e := &after[i]
 		left := []opening{{e.Range, e.set, e.set.IsEmpty()}}
-		for _, b := range was[door{e.Address, e.Transport}] {
+		for _, b := range was[endpoint{e.Address, e.Transport}] {
 			left = notIn(left, b)
 		}
 		for _, o := range left {

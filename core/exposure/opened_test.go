@@ -12,6 +12,7 @@ import (
 	"steady-compass/core/flow"
 	"steady-compass/core/model"
 	"steady-compass/core/netset"
+	"steady-compass/core/notation/notationtest"
 	"steady-compass/core/synth"
 )
 
@@ -23,7 +24,7 @@ func TestOpenedPointForPoint(t *testing.T) {
 	for range 60 {
 		var tr [2]*Engine
 		for i := range tr {
-			tr[i] = New(model.Compile(parsed(t, synth.Crossing(r))), "2026-11-25")
+			tr[i] = New(model.Compile(notationtest.Parse(t, synth.Crossing(r))), "2026-11-25")
 		}
 		for _, from := range []string{"internet", "lan", "plain"} {
 			var x [2]Exposure
@@ -85,7 +86,7 @@ func prefixesOf(list []string) []netip.Prefix {
 
 // TestEvidence: what is open shows the lines that let in those who reach it, and none that lets in others only.
 func TestEvidence(t *testing.T) {
-	tr := compiled(t, parsed(t, `
+	tr := compiled(t, notationtest.Parse(t, `
 network yard 10.0.0.0/24
 network perimeter 10.0.8.0/24
 host gate router
@@ -146,7 +147,7 @@ forward gate 2000 to 10.0.1.5
 		{"intend box 1100-1300 for lan", "lan", "1000-1099", "none"},
 		{"intend box 1100-1300 for lan", "lan", "1100-1300", "declared"},
 	} {
-		tr := New(model.Compile(parsed(t, text+c.intent)), "2026-11-25")
+		tr := New(model.Compile(notationtest.Parse(t, text+c.intent)), "2026-11-25")
 		v, err := tr.VantageNamed(c.from)
 		if err != nil {
 			t.Fatal(err)
@@ -184,7 +185,7 @@ func TestBeyond(t *testing.T) {
 			q := synth.Ask(r)
 			text += fmt.Sprintf("\nintend %s %d for %s", q.To, q.Port, []string{"internet", "lan", "shore", "nobody"}[r.IntN(4)])
 		}
-		tr := New(model.Compile(parsed(t, text)), "2026-11-25")
+		tr := New(model.Compile(notationtest.Parse(t, text)), "2026-11-25")
 		ports := map[string][]uint16{"plain": {2, 3, 7}, "away": {4}, "box/one": {uint16(1 + r.IntN(9))}}
 		fronted := tr.Fronted(func(p model.PlaceID) []uint16 { return ports[tr.Model.Places[p].Name] }, nil, nil)
 		for _, net := range tr.Model.Networks {

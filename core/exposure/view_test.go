@@ -11,6 +11,7 @@ import (
 	"steady-compass/core/flow"
 	"steady-compass/core/model"
 	"steady-compass/core/netset"
+	"steady-compass/core/notation/notationtest"
 	"steady-compass/core/say"
 	"steady-compass/core/synth"
 	"steady-compass/demo"
@@ -26,7 +27,7 @@ func TestViewsAfterEdits(t *testing.T) {
 		if seed%2 == 0 {
 			text = synth.Crossing(r) + "\nintend plain 3 for lan"
 		}
-		tr := New(model.Compile(parsed(t, text)), day)
+		tr := New(model.Compile(notationtest.Parse(t, text)), day)
 		fronted := func(model.PlaceID) []uint16 { return []uint16{3, 7, 80} }
 		by := tr.Fronted(fronted, nil, nil)
 		views(t, tr, by)
@@ -113,7 +114,7 @@ func views(t *testing.T, tr *Engine, by *Fronted) string {
 
 // TestViewsOfOthers: what one Fronted told is not taken over for another.
 func TestViewsOfOthers(t *testing.T) {
-	tr := New(model.Compile(parsed(t, touching)), day)
+	tr := New(model.Compile(notationtest.Parse(t, touching)), day)
 	v, err := tr.VantageNamed("lan")
 	if err != nil {
 		t.Fatal(err)
@@ -139,7 +140,7 @@ func TestViewsOfOthers(t *testing.T) {
 
 // TestKnown: what was worked out before an edit is taken over where that leaves alone what it came by.
 func TestKnown(t *testing.T) {
-	first := compiled(t, parsed(t, touching))
+	first := compiled(t, notationtest.Parse(t, touching))
 	v, err := first.VantageNamed("internet")
 	if err != nil {
 		t.Fatal(err)

@@ -13,7 +13,7 @@ import (
 	"steady-compass/core/say"
 )
 
-// Goal is what a flow is meant for, as far as the records say. It decides how a walk goes on
+// Goal is what a flow is meant for, as far as the records say. It decides how following it goes on
 // past a break.
 type Goal struct {
 	Diagnose bool          // note breaks and go on; else a break ends the branch, and only what is open is asked for

@@ -5,28 +5,18 @@ import (
 	"reflect"
 	"testing"
 
-	"steady-compass/core/estate"
 	"steady-compass/core/model"
 	"steady-compass/core/netset"
-	"steady-compass/core/notation"
+	"steady-compass/core/notation/notationtest"
 	"steady-compass/core/synth"
 )
 
 const touching = synth.Office
 
-func parsed(t testing.TB, text string) *estate.Estate {
-	t.Helper()
-	e, faults := notation.Parse(text)
-	if len(faults) > 0 {
-		t.Fatalf("%v", faults)
-	}
-	return e
-}
-
 // TestDeliveriesEnd: a flow that is asked for again is the one that is kept; beyond a number of them none is kept, and each is followed
 // all the same.
 func TestDeliveriesEnd(t *testing.T) {
-	m := model.Compile(parsed(t, touching))
+	m := model.Compile(notationtest.Parse(t, touching))
 	few, many := New(m), New(m)
 	many.delivered.Store(mostDeliveries)
 	v, err := few.VantageNamed("internet")

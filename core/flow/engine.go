@@ -1,5 +1,5 @@
 // Package flow says what happens to a flow: by which machines it goes, how it is translated and filtered on its way, which listener takes
-// it, and whether the reply comes back. It works on sets of sources and ports, so that one walk tells what becomes of all of them.
+// it, and whether the reply comes back. It works on sets of sources and ports, so that one pass tells what becomes of all of them.
 package flow
 
 import (

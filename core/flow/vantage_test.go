@@ -7,11 +7,12 @@ import (
 
 	"steady-compass/core/model"
 	"steady-compass/core/netset"
+	"steady-compass/core/notation/notationtest"
 )
 
 // TestVantages: what a word stands for as a place to ask from, and what is said of one that is none.
 func TestVantages(t *testing.T) {
-	tr := New(model.Compile(parsed(t, touching+`
+	tr := New(model.Compile(notationtest.Parse(t, touching+`
 network dock 172.20.0.0/24 on web
 container web/app in dock
 group staff 10.0.0.64/28,db,lan
@@ -73,7 +74,7 @@ group empty nowhere
 
 // TestSaidSources: sources in terms of a vantage, by whichever of "only" and "except" is shorter.
 func TestSaidSources(t *testing.T) {
-	tr := New(model.Compile(parsed(t, touching)))
+	tr := New(model.Compile(notationtest.Parse(t, touching)))
 	v, err := tr.VantageNamed("10.0.0.64/28")
 	if err != nil {
 		t.Fatal(err)

@@ -7,48 +7,22 @@ import (
 	"strings"
 	"testing"
 
-	"steady-compass/core/estate"
 	"steady-compass/core/model"
-	"steady-compass/core/notation"
+	"steady-compass/core/notation/notationtest"
 	"steady-compass/core/synth"
 )
 
 const touching = synth.Office
 
-func parsed(t testing.TB, text string) *estate.Estate {
-	t.Helper()
-	e, faults := notation.Parse(text)
-	if len(faults) > 0 {
-		t.Fatalf("%v", faults)
-	}
-	return e
-}
-
 // edited is what an edit may have changed: "- line" goes, another comes.
 func edited(t *testing.T, m *model.Model, lines ...string) *Touch {
 	t.Helper()
-	var c estate.Change
-	for _, line := range lines {
-		if gone, ok := strings.CutPrefix(line, "- "); ok {
-			c.Remove = append(c.Remove, gone)
-			continue
-		}
-		p, _, err := notation.ParseLine(line)
-		if err != nil {
-			t.Fatalf("%s: %v", line, err)
-		}
-		c.Add = append(c.Add, p)
-	}
-	e, err := m.Estate.Apply(c)
-	if err != nil {
-		t.Fatal(err)
-	}
-	return Between(m, m.Recompile(e))
+	return Between(m, m.Recompile(notationtest.Edit(t, m.Estate, lines...)))
 }
 
 // TestTouched says of a line which names it may change the traces of, and which machines.
 func TestTouched(t *testing.T) {
-	m := model.Compile(parsed(t, touching))
+	m := model.Compile(notationtest.Parse(t, touching))
 	names := []string{"a.example", "www.a.example", "deep.sub.a.example", "other.sub.a.example", "x.wild.a.example", "b.example"}
 	places := []string{"gate", "web", "db"}
 	for _, c := range []struct {
@@ -117,7 +91,7 @@ func TestTouched(t *testing.T) {
 
 // TestTouchedServices: a listener of a service with sites touches whoever is led to these; one without is found by its place alone.
 func TestTouchedServices(t *testing.T) {
-	m := model.Compile(parsed(t, touching))
+	m := model.Compile(notationtest.Parse(t, touching))
 	for line, want := range map[string]bool{
 		"listen db 8080 as front":             true,
 		"listen db 8081 as store":             false,
@@ -135,7 +109,7 @@ func TestTouchedServices(t *testing.T) {
 
 // TestManyLines: an edit of very many lines counts as one that may have changed anything.
 func TestManyLines(t *testing.T) {
-	m := model.Compile(parsed(t, touching))
+	m := model.Compile(notationtest.Parse(t, touching))
 	var lines []string
 	for i := range mostTouching + 1 {
 		lines = append(lines, fmt.Sprintf("dns n%d.b.example A 203.0.113.2", i))

@@ -296,7 +296,7 @@ func poolWords(name string, pool *estate.Pool, all []Standing) string {
 			text += ", a client always to the same"
 		}
 		if pool.Check > 0 {
-			in, out, silent := Turnover(pool)
+			in, out, silent := turnover(pool)
 			text += fmt.Sprintf("; a member is in service at the latest %s after it answers, out %s after it refuses, %s after it falls silent", in, out, silent)
 		}
 	}
@@ -309,8 +309,8 @@ func poolWords(name string, pool *estate.Pool, all []Standing) string {
 	return text
 }
 
-// Turnover is how soon, at the latest, a member comes into service after it answers, and goes out of it after it refuses or falls silent.
-func Turnover(pool *estate.Pool) (in, refused, silent estate.Seconds) {
+// turnover is how soon, at the latest, a member comes into service after it answers, and goes out of it after it refuses or falls silent.
+func turnover(pool *estate.Pool) (in, refused, silent estate.Seconds) {
 	or := func(n, other int) estate.Seconds {
 		if n <= 0 {
 			n = other

@@ -124,8 +124,8 @@ func (s *serving) landed(l flow.Landing, q Request) {
 		s.connected(here, l, q)
 		return
 	}
-	door := endpointOf(service, &w)
-	group, how := door.Pick(siteAsked(q, l), l.Socket.Record)
+	at := endpointOf(service, &w)
+	group, how := at.Pick(siteAsked(q, l), l.Socket.Record)
 	tlsHere := l.Socket.Record.TLS || l.Socket.Record.Passthrough
 	speaks := speaksFirst(q, w.Transport, tlsHere) || q.Speech == speaksStream && w.Encrypted
 	w.Encrypted = speaks
@@ -163,7 +163,7 @@ func (s *serving) landed(l flow.Landing, q Request) {
 		return
 	}
 	if len(group) == 0 {
-		s.unanswered(here, l, q, door)
+		s.unanswered(here, l, q, at)
 		return
 	}
 	paths := []string{q.Path}

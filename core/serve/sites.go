@@ -172,8 +172,8 @@ func byPath(group []*model.Site, path string) *model.Site {
 }
 
 // unanswered is a name that no site has: what would mend it, and on from there.
-func (s *serving) unanswered(f Served, l flow.Landing, q Request, door Endpoint) {
-	service, place := door.Service, s.t.Model.Places[l.Socket.Place]
+func (s *serving) unanswered(f Served, l flow.Landing, q Request, at Endpoint) {
+	service, place := at.Service, s.t.Model.Places[l.Socket.Place]
 	asked := siteAsked(q, l)
 	b := flow.Break{
 		Code: "site.none", At: place.Name, Subject: s.goal.Subject, Short: "no site",
@@ -196,7 +196,7 @@ func (s *serving) unanswered(f Served, l flow.Landing, q Request, door Endpoint)
 		b.Why = fmt.Sprintf("The site of %s for %s is recorded, and off.", service.Name, asked)
 		b.Mend, b.Records = flow.Revive(off), say.Lines(off)
 		site = &model.Site{Name: asked, Record: off, Ports: off.At.Set()}
-	} else if near := nearSite(door.Sites(), asked); near != nil {
+	} else if near := nearSite(at.Sites(), asked); near != nil {
 		b.Why = fmt.Sprintf("No site of %s has the name %s; %s is one letter off.", service.Name, asked, near.Name)
 		b.Mend = flow.Replace(near.Record, func(n *estate.Site) {
 			n.Names = slices.Clone(n.Names)

@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"steady-compass/core/model"
+	"steady-compass/core/notation/notationtest"
 	"steady-compass/core/synth"
 	"steady-compass/demo"
 )
@@ -19,7 +20,7 @@ func TestSharedDeliveries(t *testing.T) {
 		r := rand.New(rand.NewPCG(seed, 31))
 		text := []string{demo.Estate, touching, synth.String(60, seed), synth.Crossing(r)}[seed%4]
 		// Faults on the way, so that breaks are shared too.
-		e := parsed(t, text)
+		e := notationtest.Parse(t, text)
 		for range 1 + seed%3*4 {
 			c, _ := synth.Edit(r, e, nil)
 			if next, err := e.Apply(c); err == nil {

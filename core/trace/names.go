@@ -293,9 +293,6 @@ func (t *Tracer) OnlyAskedInside(name string) bool {
 // ForwardsTo are the forwards that lead to an address.
 func (t *Tracer) ForwardsTo(a netip.Addr) []*model.Forward { return t.Index.Forwards[a] }
 
-// IsPlace says whether a word names a recorded host or container.
-func (t *Tracer) IsPlace(word string) bool { return t.Model.PlaceNamed(word) != nil }
-
 // Defaulted is the site that took a path only since none has the name; nil where one has it.
 func (p *Path) Defaulted() estate.Record { return p.caughtBy }
 

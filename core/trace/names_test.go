@@ -4,13 +4,12 @@ import (
 	"math/rand/v2"
 	"reflect"
 	"slices"
-	"strings"
 	"testing"
 
 	"steady-compass/core/estate"
 	"steady-compass/core/memo"
 	"steady-compass/core/model"
-	"steady-compass/core/notation"
+	"steady-compass/core/notation/notationtest"
 	"steady-compass/core/synth"
 	"steady-compass/demo"
 )
@@ -18,32 +17,16 @@ import (
 // after is a tracer gone on from another by an edit: "- line" goes, another comes.
 func after(t *testing.T, tr *Tracer, lines ...string) *Tracer {
 	t.Helper()
-	var c estate.Change
-	for _, line := range lines {
-		if gone, ok := strings.CutPrefix(line, "- "); ok {
-			c.Remove = append(c.Remove, gone)
-			continue
-		}
-		p, _, err := notation.ParseLine(line)
-		if err != nil {
-			t.Fatalf("%s: %v", line, err)
-		}
-		c.Add = append(c.Add, p)
-	}
-	e, err := tr.Model.Estate.Apply(c)
-	if err != nil {
-		t.Fatal(err)
-	}
-	return tr.After(e)
+	return tr.After(notationtest.Edit(t, tr.Model.Estate, lines...))
 }
 
 const touching = synth.Office
 
 // TestCertsOfOneName: of several certificates with one name the first alone is in force, so that one ahead of it takes its names away.
 func TestCertsOfOneName(t *testing.T) {
-	tr := New(model.Compile(parsed(t, touching+"\ncert twice for solo.a.example,*.sub.a.example expires 2027-01-01 on web")), day)
+	tr := New(model.Compile(notationtest.Parse(t, touching+"\ncert twice for solo.a.example,*.sub.a.example expires 2027-01-01 on web")), day)
 	tr.Names()
-	line := parsed(t, "cert twice for front.b.example expires 2027-01-01 on db").Of(estate.KindNamed("cert"))[0]
+	line := notationtest.Parse(t, "cert twice for front.b.example expires 2027-01-01 on db").Of(estate.KindNamed("cert"))[0]
 	e, err := tr.Model.Estate.Apply(estate.Change{Add: []estate.Placed{{Record: line, Index: 1}}})
 	if err != nil {
 		t.Fatal(err)
@@ -77,7 +60,7 @@ func TestNamesAfterEdits(t *testing.T) {
 	for seed := uint64(1); seed <= 30; seed++ {
 		r := rand.New(rand.NewPCG(seed, 12))
 		text := []string{demo.Estate, touching, synth.String(30, seed)}[seed%3]
-		tr := New(model.Compile(parsed(t, text)), day)
+		tr := New(model.Compile(notationtest.Parse(t, text)), day)
 		var gone []estate.Record
 		for range 30 {
 			tr.Names()

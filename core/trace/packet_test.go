@@ -15,6 +15,7 @@ import (
 	"steady-compass/core/model"
 	"steady-compass/core/netset"
 	"steady-compass/core/notation"
+	"steady-compass/core/notation/notationtest"
 	"steady-compass/core/say"
 	"steady-compass/core/synth"
 )
@@ -854,7 +855,7 @@ func TestPackets(t *testing.T) {
 		if seed%4 == 0 {
 			text += synth.Ring(r)
 		}
-		e := parsed(t, text)
+		e := notationtest.Parse(t, text)
 		w, tr := newWorld(e), New(model.Compile(e), "2026-11-25")
 		for range 60 {
 			q := synth.Ask(r)
@@ -923,7 +924,7 @@ func TestOneOfMany(t *testing.T) {
 				i, machine, pick("output", "departing", "through"), pick("pass", "pass", "drop"),
 				i, pick("drop", "drop", "pass"), pick("198.51.100.0/25", "198.51.100.128/25", "192.0.2.0/24", "10.1.0.0/27", "lan", "far", "shore", "internet", "2001:db8:ffff::/48"), i)
 		}
-		tr := New(model.Compile(parsed(t, text)), "2026-11-25")
+		tr := New(model.Compile(notationtest.Parse(t, text)), "2026-11-25")
 		for range 25 {
 			q := synth.Ask(r)
 			if !q.Source.IsValid() {
@@ -977,7 +978,7 @@ func TestExposureAgrees(t *testing.T) {
 		if seed%4 == 0 {
 			text += synth.Ring(r)
 		}
-		tr := New(model.Compile(parsed(t, text)), "2026-11-25")
+		tr := New(model.Compile(notationtest.Parse(t, text)), "2026-11-25")
 		open := map[string]exposure.Exposure{}
 		for range 80 {
 			q := synth.Ask(r)

@@ -8,6 +8,7 @@ import (
 	"steady-compass/core/exposure"
 	"steady-compass/core/flow"
 	"steady-compass/core/model"
+	"steady-compass/core/notation/notationtest"
 )
 
 const answering = `network lan 10.0.0.0/24
@@ -43,7 +44,7 @@ func TestStatelessReplies(t *testing.T) {
 	}
 	for _, test := range tests {
 		t.Run(test.name, func(t *testing.T) {
-			tr := New(model.Compile(parsed(t, answering+test.filters+"\n")), "2026-11-25")
+			tr := New(model.Compile(notationtest.Parse(t, answering+test.filters+"\n")), "2026-11-25")
 			v, err := tr.VantageNamed(test.from)
 			if err != nil {
 				t.Fatal(err)
@@ -100,7 +101,7 @@ listen s 53/udp as names
 		// The reply meets a machine that did not see the flow begin.
 		{"route c 10.2.0.0/24 via 10.1.0.20\nroute s 10.1.0.10/32 via 10.2.0.1\nfilter g on r through otherwise pass", "10.2.0.20:80", "arrives", ""},
 	} {
-		tr := New(model.Compile(parsed(t, base+c.lines)), "2026-11-25")
+		tr := New(model.Compile(notationtest.Parse(t, base+c.lines)), "2026-11-25")
 		v, err := tr.VantageNamed("c")
 		if err != nil {
 			t.Fatal(err)

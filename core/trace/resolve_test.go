@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"steady-compass/core/flow"
+	"steady-compass/core/notation/notationtest"
 )
 
 const resolving = `
@@ -69,7 +70,7 @@ func TestResolving(t *testing.T) {
 		{"a wildcard", "dns *.a.example A 203.0.113.1", "shop.a.example:80", "internet", flow.Arrives, "", "", "", ""},
 		{"an address that nobody knows", "host far router\naddress far ? internet dynamic\ndns www.a.example A dynamic far", "www.a.example:80", "internet", flow.Undecided, "", "", "", ""},
 	} {
-		tr := compiled(t, parsed(t, resolving+c.lines+"\n"))
+		tr := compiled(t, notationtest.Parse(t, resolving+c.lines+"\n"))
 		r := ask(t, tr, c.target, c.from)
 		if r.Verdict != c.want || len(r.Paths) == 0 {
 			t.Errorf("%s: %s ends %s, want %s", c.name, c.target, r.Verdict, c.want)
@@ -104,7 +105,7 @@ func TestAnsweredSteps(t *testing.T) {
 		{"dns www.a.example CNAME a.example", "Answers 203.0.113.1, by way of a.example; after a change the old answer may be seen for 1h.", "CNAME A"},
 		{"dns *.a.example A 203.0.113.1", "Answers 203.0.113.1, by the wildcard; after a change the old answer may be seen for 1h.", "A"},
 	} {
-		r := ask(t, compiled(t, parsed(t, resolving+c.lines+"\n")), "www.a.example:80", "internet")
+		r := ask(t, compiled(t, notationtest.Parse(t, resolving+c.lines+"\n")), "www.a.example:80", "internet")
 		step := r.Paths[0].Steps[0]
 		var types []string
 		for _, l := range step.Chain {
@@ -114,7 +115,7 @@ func TestAnsweredSteps(t *testing.T) {
 			t.Errorf("%s\nsays %q by %q, want %q by %s", c.lines, step.Why, types, c.why, c.chain)
 		}
 	}
-	r := ask(t, compiled(t, parsed(t, resolving+"name www.a.example 10.0.0.5 on db\n")), "www.a.example:80", "db")
+	r := ask(t, compiled(t, notationtest.Parse(t, resolving+"name www.a.example 10.0.0.5 on db\n")), "www.a.example:80", "db")
 	if step := r.Paths[0].Steps[0]; r.Verdict != flow.Arrives || !strings.Contains(step.Why, "in its own hosts file") || !slices.ContainsFunc(step.Records, func(l string) bool { return strings.HasPrefix(l, "name ") }) {
 		t.Errorf("the hosts file of db: %s %+v", r.Verdict, step)
 	}

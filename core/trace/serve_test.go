@@ -9,6 +9,7 @@ import (
 	"steady-compass/core/flow"
 	"steady-compass/core/model"
 	"steady-compass/core/netset"
+	"steady-compass/core/notation/notationtest"
 	"steady-compass/core/say"
 )
 
@@ -125,7 +126,7 @@ func TestSites(t *testing.T) {
 				lines = append(lines, l)
 			}
 		}
-		r := ask(t, compiled(t, parsed(t, strings.Join(lines, "\n"))), c.target, "internet")
+		r := ask(t, compiled(t, notationtest.Parse(t, strings.Join(lines, "\n"))), c.target, "internet")
 		var got []string
 		for i, text := range said(r) {
 			_, rest, _ := strings.Cut(text, " ")
@@ -141,7 +142,7 @@ func TestSites(t *testing.T) {
 }
 
 func TestTargets(t *testing.T) {
-	tr := compiled(t, parsed(t, front))
+	tr := compiled(t, notationtest.Parse(t, front))
 	for text, want := range map[string]string{
 		"a.example": "a.example 0/tcp", "A.Example.:53/udp": "a.example 53/udp", "203.0.113.1:80": "203.0.113.1 80/tcp",
 		"[2001:db8::1]:443": "2001:db8::1 443/tcp", "2001:db8::1": "2001:db8::1 0/tcp", "web:22": "place web 22/tcp",
@@ -173,7 +174,7 @@ func slashed(k flow.PortKey) string {
 
 // TestOffListenerAlone: a listener that is off, and the only one of its service, is the mend; its sites answer past it.
 func TestOffListenerAlone(t *testing.T) {
-	tr := New(model.Compile(parsed(t, "host web\naddress web 203.0.113.5 internet\nlisten web 80 as shop off\nsite shop shop.example at 80 files\nintend web 80 for internet\n")), "2026-11-25")
+	tr := New(model.Compile(notationtest.Parse(t, "host web\naddress web 203.0.113.5 internet\nlisten web 80 as shop off\nsite shop shop.example at 80 files\nintend web 80 for internet\n")), "2026-11-25")
 	v, err := tr.VantageNamed("internet")
 	if err != nil {
 		t.Fatal(err)
@@ -189,7 +190,7 @@ func TestOffListenerAlone(t *testing.T) {
 
 // TestContainerBesideMachines: a container in a network that is inside no machine is reached, and asks, as a machine there.
 func TestContainerBesideMachines(t *testing.T) {
-	tr := New(model.Compile(parsed(t, `
+	tr := New(model.Compile(notationtest.Parse(t, `
 network lan 10.0.0.0/24
 network dmz 10.0.1.0/24
 host gate router

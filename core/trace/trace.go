@@ -1,7 +1,5 @@
-// Package trace follows flows through a compiled estate: from a vantage to the listener that
-// takes them and on to what answers, with every step, every break on the way past the
-// first, and the lines that would mend each. Exposure is the same walk over sets of ports, without
-// mending.
+// Package trace follows a target from a vantage: each way to its end, with every step, every break on the way past the first, and the lines
+// that would mend each. It asks the engines below it, and knows which names there are and by which ports each is asked for.
 package trace
 
 import (

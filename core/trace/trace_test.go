@@ -12,6 +12,7 @@ import (
 	"steady-compass/core/flow"
 	"steady-compass/core/model"
 	"steady-compass/core/notation"
+	"steady-compass/core/notation/notationtest"
 	"steady-compass/core/say"
 	"steady-compass/core/serve"
 )
@@ -21,15 +22,6 @@ const day = "2026-11-25"
 func compiled(t testing.TB, e *estate.Estate) *Tracer {
 	t.Helper()
 	return New(model.Compile(e), day)
-}
-
-func parsed(t testing.TB, text string) *estate.Estate {
-	t.Helper()
-	e, faults := notation.Parse(text)
-	if len(faults) > 0 {
-		t.Fatalf("%v", faults)
-	}
-	return e
 }
 
 func ask(t testing.TB, tr *Tracer, target, from string) Result {
@@ -81,7 +73,7 @@ func example(t testing.TB) string {
 
 // TestExample is what the notation's own description says that a trace of its example must say.
 func TestExample(t *testing.T) {
-	tr := compiled(t, parsed(t, example(t)))
+	tr := compiled(t, notationtest.Parse(t, example(t)))
 	r := ask(t, tr, "sky.fernmoor.example", "internet")
 	want := []string{
 		"203.0.113.20:443 gateway-error(refused) azimuth/front:443 !upstream.localhost",
@@ -138,7 +130,7 @@ func TestMendedArrives(t *testing.T) {
 		// Drops that win, one behind the other, and nothing that passes.
 		{answering + "filter f on box input otherwise refuse drop-wins\nrule f drop any/tcp+udp\nrule f drop 8000-9000 from internet\nrule f refuse 8443\n", "203.0.113.1:8443", "internet"},
 	} {
-		e := parsed(t, c.estate)
+		e := notationtest.Parse(t, c.estate)
 		r := ask(t, compiled(t, e), c.target, c.from)
 		if r.Holds() {
 			t.Errorf("%s from %s has nothing to mend", c.target, c.from)
@@ -330,7 +322,7 @@ func TestFlows(t *testing.T) {
 				lines = append(lines, l)
 			}
 		}
-		tr := compiled(t, parsed(t, strings.Join(lines, "\n")))
+		tr := compiled(t, notationtest.Parse(t, strings.Join(lines, "\n")))
 		if got := strings.Join(said(ask(t, tr, c.target, c.from)), "; "); got != c.want {
 			t.Errorf("%s from %s, with\n  %s\ngot  %s\nwant %s", c.target, c.from, strings.ReplaceAll(c.add, "\n", "\n  "), got, c.want)
 		}
@@ -339,7 +331,7 @@ func TestFlows(t *testing.T) {
 
 // TestLeads goes backwards from a place: by which names and addresses, from where.
 func TestLeads(t *testing.T) {
-	tr := compiled(t, parsed(t, strings.Replace(example(t), "http://localhost:3000", "http://allsky:3000", 1)))
+	tr := compiled(t, notationtest.Parse(t, strings.Replace(example(t), "http://localhost:3000", "http://allsky:3000", 1)))
 	say := func(place string, port uint16) string {
 		var out []string
 		ways, err := tr.Leads(t.Context(), place, port)

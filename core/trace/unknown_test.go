@@ -6,12 +6,13 @@ import (
 	"testing"
 
 	"steady-compass/core/flow"
+	"steady-compass/core/notation/notationtest"
 )
 
 // TestUnknown: what a line of a filter does is not recorded. Its flows end undecided, and stand apart in what is open; those
 // that another line takes first do not.
 func TestUnknown(t *testing.T) {
-	tr := compiled(t, parsed(t, `
+	tr := compiled(t, notationtest.Parse(t, `
 network yard 10.0.0.0/24
 host box
 address box 10.0.0.10 yard
