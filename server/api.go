@@ -339,7 +339,7 @@ func (a *analysis) target(text string) *TargetAnswer {
 	case tg.Addr.IsValid():
 		out.Word = tg.Addr.String()
 	}
-	if !effect.Large(a.Estate) {
+	if !a.Estate.Large() {
 		out.Uses = len(a.Uses().Find(out.Word))
 	}
 	if tg.Name == "" || !strings.Contains(tg.Name, ".") {

@@ -4,6 +4,8 @@ import (
 	"slices"
 	"strings"
 	"testing"
+
+	"steady-compass/demo"
 )
 
 const unserved = `network lan 192.168.1.0/24
@@ -53,5 +55,18 @@ func TestMend(t *testing.T) {
 	}
 	if text := call(t, h, "GET", "/api/state", nil).Body.String(); !strings.Contains(text, `"revision":1`) {
 		t.Errorf("something was kept: %s", text)
+	}
+}
+
+// TestOtherMends: beside the mend of a finding another reading of the mistake is offered, once it was tried and holds.
+func TestOtherMends(t *testing.T) {
+	h := served(t, demo.Estate)
+	q := MendQuestion{Remove: []string{"dns mail.fernmoor.example A 198.51.100.9"}, Add: []string{"dns mail.fernmoor.example A 203.0.113.20"}, Code: "name.stale", Subject: "mail.fernmoor.example"}
+	got := posted[OtherMends](t, h, "/api/mend/others", q).Others
+	if len(got) != 1 || !slices.Equal(got[0].Mend.Add, []string{"address meridian 198.51.100.9 internet"}) || got[0].Ends < 2 || got[0].Short == "" {
+		t.Errorf("%+v", got)
+	}
+	if none := posted[OtherMends](t, h, "/api/mend/others", MendQuestion{Remove: []string{}, Add: []string{}, Code: "cert.expiring", Subject: "ridge"}).Others; len(none) != 0 {
+		t.Errorf("for what only the world can know: %+v", none)
 	}
 }

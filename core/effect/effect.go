@@ -9,7 +9,6 @@ import (
 	"slices"
 	"strings"
 
-	"steady-compass/core/estate"
 	"steady-compass/core/exposure"
 	"steady-compass/core/findings"
 	"steady-compass/core/flow"
@@ -117,18 +116,12 @@ func Of(ctx context.Context, before, after *survey.Survey) (Effect, error) {
 	return e, e.administration(ctx, before, after)
 }
 
-// largeEstate is how many records make an estate one that takes longer to look over than a person waits between two keys.
-const largeEstate = 4_000
-
-// Large says whether an estate takes longer to look over than a person waits between two keys.
-func Large(e *estate.Estate) bool { return e.Count() > largeEstate }
-
 // Soon is what a change would do, as far as that is told while somebody types: where a large estate is not looked over yet
 // as it is, or the edit may have changed anything, only what the records say by themselves and, where the names are known, how
 // those end that the edit touches.
 func Soon(ctx context.Context, before, after *survey.Survey) (Effect, error) {
 	anything := after.Tracer.Touch().Everything()
-	if !Large(before.Tracer.Model.Estate) || before.Checked() != nil && !anything {
+	if !before.Tracer.Model.Estate.Large() || before.Checked() != nil && !anything {
 		return Of(ctx, before, after)
 	}
 	e := none()

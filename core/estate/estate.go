@@ -169,6 +169,9 @@ func (e *Estate) WithTail(tail []string) *Estate { return &Estate{lists: e.lists
 // Of are the records of one kind, in order; not to be changed.
 func (e *Estate) Of(k *Kind) []Record { return e.lists[k.index] }
 
+// Large says whether an estate takes longer to look over than a person waits between two keys.
+func (e *Estate) Large() bool { return e.Count() > 4_000 }
+
 // Count is how many records there are.
 func (e *Estate) Count() int {
 	n := 0

@@ -1,6 +1,15 @@
 package findings
 
-import "testing"
+import (
+	"math/rand/v2"
+	"reflect"
+	"testing"
+
+	"steady-compass/core/estate"
+	"steady-compass/core/model"
+	"steady-compass/core/synth"
+	"steady-compass/core/trace"
+)
 
 // TestBackends are the hand cases of what stands behind a site: pools and their checks, sign-ins, tunnels, renewals; and a site that
 // answers by its bare address.
@@ -143,5 +152,53 @@ func TestBackends(t *testing.T) {
 		  site.by-address 203.0.113.1:443 (no mend)`},
 	} {
 		holdsCase(t, c.edit, c.want)
+	}
+}
+
+// TestBackendsAfterEdits makes edits of an estate in which pools, a sign-in, a tunnel and renewals stand, one after the other, and holds
+// what is gone on from the check before against a check made anew.
+func TestBackendsAfterEdits(t *testing.T) {
+	base := edited(t, sound, `- site front a.example at 443 to http://app:3000
+- site front www.a.example at 443 to http://store:9000
+site front a.example at 443 to pool apps guard sign
+site front www.a.example at 443 to http://localhost:9000 through up
+pool apps in-turn check 3000 path /
+member apps app:3000
+member apps store:3000
+listen store 3000 as app
+listen store 9091 as sign
+rule local pass 3000,9091 from box
+tunnel up from store to 10.0.8.10:443
+forward gate 9443 to pool apps
+cert other for a.example expires 2027-03-01 on box/front by http-01 through front`)
+	edits := 0
+	for seed := uint64(1); seed <= 6; seed++ {
+		r := rand.New(rand.NewPCG(seed, 55))
+		e := base
+		was, err := Check(t.Context(), trace.New(model.Compile(e), day), day)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var gone []estate.Record
+		for range 40 {
+			c, kept := synth.Edit(r, e, gone)
+			next, err := e.Apply(c)
+			if err != nil {
+				continue
+			}
+			gone, e = kept, next
+			now, err := was.After(t.Context(), was.t.After(e))
+			if err != nil {
+				t.Fatal(err)
+			}
+			if anew := check1(e); !reflect.DeepEqual(now.Report, anew) {
+				t.Fatalf("seed %d, after %v\ngone on %v\nanew    %v", seed, c, said(now.Report), said(anew))
+			}
+			was = now
+			edits++
+		}
+	}
+	if edits < 150 {
+		t.Errorf("only %d edits could be made", edits)
 	}
 }

@@ -80,8 +80,8 @@ func (l *looking) byAddress(e *exposure.Open) bool {
 	if _, err := netip.ParseAddr(e.Address); err != nil {
 		return false
 	}
-	return !slices.ContainsFunc([]string{e.Address, e.Host, e.Place}, func(target string) bool {
-		return slices.ContainsFunc(l.t.IntentsOf(target), func(i *estate.Intent) bool { return i.Ports.Set().Contains(e.Range.Lo) && !forNobody(i) })
+	return !slices.ContainsFunc(e.Meant, func(i *estate.Intent) bool {
+		return slices.Contains([]string{e.Address, e.Host, e.Place}, i.Target) && !forNobody(i)
 	})
 }
 

@@ -180,7 +180,7 @@ func (x *Touch) record(m, after *model.Model, r estate.Record) {
 		place(host)
 	case *estate.Listen:
 		place(r.Place)
-		if hasSites(m, r.Service) || hasSites(after, r.Service) { // else it is found by its place alone
+		if isNamed(m, r.Service) || isNamed(after, r.Service) { // else it is found by its place alone
 			x.services[r.Service] = true
 		}
 	case *estate.Site:
@@ -202,9 +202,12 @@ func (x *Touch) record(m, after *model.Model, r estate.Record) {
 	}
 }
 
-// hasSites says whether a service has sites, in force or not.
-func hasSites(m *model.Model, service string) bool {
-	return slices.ContainsFunc(m.Estate.Of(estate.KindNamed("site")), func(r estate.Record) bool { return r.(*estate.Site).Service == service })
+// isNamed says whether a service is found by its name: it has sites, signs in the visitors of one, or answers challenges; in force or not.
+func isNamed(m *model.Model, service string) bool {
+	return slices.ContainsFunc(m.Estate.Of(estate.KindNamed("site")), func(r estate.Record) bool {
+		s := r.(*estate.Site)
+		return s.Service == service || s.Guard.Service == service
+	}) || slices.ContainsFunc(m.Estate.Of(estate.KindNamed("cert")), func(r estate.Record) bool { return r.(*estate.Cert).Through == service })
 }
 
 // covers is a name of a site or certificate, a wildcard perhaps.

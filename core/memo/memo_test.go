@@ -91,8 +91,9 @@ func TestTouched(t *testing.T) {
 
 // TestTouchedServices: a listener of a service with sites touches whoever is led to these; one without is found by its place alone.
 func TestTouchedServices(t *testing.T) {
-	m := model.Compile(notationtest.Parse(t, touching))
+	m := model.Compile(notationtest.Parse(t, touching+"site front d.example at 443 files guard gatekeeper\n"))
 	for line, want := range map[string]bool{
+		"listen db 9091 as gatekeeper":        true, // by whom visitors of a site sign in
 		"listen db 8080 as front":             true,
 		"listen db 8081 as store":             false,
 		"site front c.example at 80 files":    true,
@@ -101,6 +102,7 @@ func TestTouchedServices(t *testing.T) {
 		var r Reads
 		r.Service("front")
 		r.Service("store")
+		r.Service("gatekeeper")
 		if got := edited(t, m, line).Reading(&r); got != want {
 			t.Errorf("%s: what is led to the services is touched: %v", line, got)
 		}

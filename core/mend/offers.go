@@ -16,10 +16,9 @@ import (
 
 // mostTried is how many other readings of one mistake are tried, and mostOffered how many mends are kept to choose from.
 const (
-	mostTried = 12
-
-	largeEstate, mostTriedLarge = 4_000, 4 // records; and there
-	mostOffered                 = 3
+	mostTried      = 12
+	mostTriedLarge = 4 // in a large estate
+	mostOffered    = 3
 )
 
 // Offers are the mends for what a proposal is for that hold, the preferred first: the proposal's own where it does, and other readings of
@@ -38,7 +37,7 @@ func (s State) Offers(ctx context.Context, p Proposal, records []string) (offers
 		}
 	}
 	// In a large estate a trial may take long: other readings are for what has no mend that holds.
-	large := s.Tracer.Model.Estate.Count() > largeEstate
+	large := s.Tracer.Model.Estate.Large()
 	if len(records) == 0 || large && len(offers) > 0 {
 		return offers, own, nil
 	}
@@ -109,7 +108,7 @@ func (t *Trial) lines() int { return max(len(t.Mend.Remove), len(t.Mend.Add)) }
 func (s State) readings(p Proposal, records []string) []*flow.Mend {
 	m := s.Tracer.Model
 	most := mostTried
-	if m.Estate.Count() > largeEstate {
+	if m.Estate.Large() {
 		most = mostTriedLarge
 	}
 	var deciding []estate.Record

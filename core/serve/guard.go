@@ -69,6 +69,8 @@ func (s *serving) guard(f *Served, place *model.Place, rec *estate.Site) {
 
 // knock tries whether a listener takes a flow from a place.
 func (s *serving) knock(f *Served, from, at *model.Place, l *estate.Listen) came {
+	f.Reads.Place(at.ID)
+	f.Reads.Place(at.Host)
 	port := uint16(0)
 	if r := l.Bind.Set().Ranges(); len(r) > 0 {
 		port = r[0].Lo

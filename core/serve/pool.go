@@ -88,6 +88,7 @@ func (t *Engine) workOut(key standingKey, from *model.Place, within *checking) *
 	out.reads.Place(from.Host)
 	for _, m := range t.Model.Members[name] {
 		x := Standing{Member: m, Serves: true}
+		out.reads.Asked(m.At.Host)
 		switch {
 		case m.Out:
 			x.Serves, x.Out, x.Why = false, true, fmt.Sprintf("%s is taken out of service.", m.At)
