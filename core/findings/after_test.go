@@ -12,6 +12,7 @@ import (
 	"testing"
 
 	"steady-compass/core/estate"
+	"steady-compass/core/exposure"
 	"steady-compass/core/flow"
 	"steady-compass/core/model"
 	"steady-compass/core/notation"
@@ -207,16 +208,22 @@ map box%[1]d/web 8080 to 80
 listen box%[1]d/web 80 as web%[1]d
 intend box%[1]d/web 80 for lan%[1]d
 `
-	report := check1(edited(t, fmt.Sprintf(location, 1)+fmt.Sprintf(location, 2), ""))
-	for _, f := range report.Findings {
-		for _, n := range []string{"1", "2"} {
-			if strings.HasPrefix(f.Code, "exposure.") && strings.HasPrefix(f.Subject, "box"+n) && strings.Contains(f.Why, "dock"+map[string]string{"1": "2", "2": "1"}[n]) {
-				t.Errorf("%s %s: %s", f.Code, f.Subject, f.Why)
-			}
+	tracer := trace.New(model.Compile(edited(t, fmt.Sprintf(location, 1)+fmt.Sprintf(location, 2), "")), day)
+	for _, n := range []string{"1", "2"} {
+		v, err := tracer.VantageNamed("dock" + n)
+		if err != nil {
+			t.Fatal(err)
 		}
-	}
-	if !slices.Contains(said(report), "exposure.wider box2:8080/tcp") {
-		t.Errorf("box2 is not entered at its own gateway: %q", said(report))
+		entered := false
+		for _, o := range exposure.OpenOf(tracer.ByAddress(v)) {
+			if !strings.HasPrefix(o.Place, "box"+n) {
+				t.Errorf("from dock%s %s is reached", n, o.Place)
+			}
+			entered = entered || o.Place == "box"+n+"/web" && o.Ports == "8080"
+		}
+		if !entered {
+			t.Errorf("box%s is not entered at its own gateway", n)
+		}
 	}
 }
 

@@ -96,7 +96,7 @@ func TestBackends(t *testing.T) {
 		{`- site front www.a.example at 443 to http://store:9000
 		  site front www.a.example at 443 to http://store:9000 guard sign
 		  listen store 9091 as sign
-		  rule local pass 9091 from box`, `exposure.undeclared store:9091/tcp`},
+		  rule local pass 9091 from box`, ``},
 		{`- site front www.a.example at 443 to http://store:9000
 		  site front www.a.example at 443 to http://store:9000 guard sign
 		  container box/sign in dock
@@ -106,8 +106,7 @@ func TestBackends(t *testing.T) {
 		  tunnel up from store to 10.0.8.10:7000
 		  listen box/front 7000 as relay
 		  map box/front 7000 to 7000
-		  intend box 7000 for perimeter`, `exposure.wider box/front:7000/tcp (no mend)
-		  exposure.wider box:7000/tcp`},
+		  intend box 7000 for perimeter`, ``},
 		{`- site front www.a.example at 443 to http://store:9000
 		  site front www.a.example at 443 to http://localhost:9000 through up
 		  tunnel up from store to 10.0.8.10:7000`, `intent.unmet www.a.example:80,443 (no mend)
@@ -146,8 +145,7 @@ func TestBackends(t *testing.T) {
 		  - intend www.a.example 80,443 for internet reaching store
 		  intend www.a.example 80,443 for internet
 		  intend twin 9000 for dock,perimeter`, `pool.one-network stores (no mend)`},
-		{`site front 203.0.113.1 at 443 to http://app:3000`, `exposure.undeclared box/front:443/tcp (no mend)
-		  exposure.undeclared box:443/tcp
+		{`site front 203.0.113.1 at 443 to http://app:3000`, `exposure.undeclared box:443/tcp
 		  exposure.undeclared gate:443/tcp
 		  site.by-address 203.0.113.1:443 (no mend)`},
 	} {

@@ -219,8 +219,7 @@ func TestCases(t *testing.T) {
 		{`dns old.a.example A 198.51.100.7`, `name.dangling old.a.example`},
 		{`dns old.a.example A 198.51.100.7
 		  address gate 198.51.100.7 internet off`, `name.stale old.a.example`},
-		{`site front b.example at 443 files`, `exposure.undeclared box/front:443/tcp (no mend)
-		  exposure.undeclared box:443/tcp (no mend)
+		{`site front b.example at 443 files`, `exposure.undeclared box:443/tcp (no mend)
 		  exposure.undeclared gate:443/tcp (no mend)
 		  name.unresolved b.example (no mend)`},
 
@@ -232,8 +231,7 @@ func TestCases(t *testing.T) {
 		  redirect.dead www.a.example:80
 		  site.disabled www.a.example:443`},
 		{`- site front www.a.example at 443 to http://store:9000
-		  site front wwww.a.example at 443 to http://store:9000`, `exposure.undeclared box/front:443/tcp (no mend)
-		  exposure.undeclared box:443/tcp (no mend)
+		  site front wwww.a.example at 443 to http://store:9000`, `exposure.undeclared box:443/tcp (no mend)
 		  exposure.undeclared gate:443/tcp (no mend)
 		  intent.unmet www.a.example:80,443
 		  name.near-miss wwww.a.example
@@ -319,8 +317,7 @@ func TestCases(t *testing.T) {
 		  redirect.dead a.example:80
 		  redirect.dead www.a.example:80`},
 		{`site front a.example at 80 redirect http://www.a.example/
-		  site front www.a.example at 80 redirect http://a.example/`, `exposure.undeclared box/front:80/tcp (no mend)
-		  exposure.undeclared box:80/tcp (no mend)
+		  site front www.a.example at 80 redirect http://a.example/`, `exposure.undeclared box:80/tcp (no mend)
 		  exposure.undeclared gate:80/tcp (no mend)
 		  intent.unmet a.example:80,443 (no mend)
 		  intent.unmet www.a.example:80,443 (no mend)
@@ -329,8 +326,7 @@ func TestCases(t *testing.T) {
 		  redirect.loop a.example:80 (no mend)
 		  redirect.loop www.a.example:80 (no mend)`},
 
-		{`- intend six.a.example 443 for internet reaching box/app`, `exposure.undeclared box/front:443/tcp (no mend)
-		  exposure.undeclared box:443/tcp
+		{`- intend six.a.example 443 for internet reaching box/app`, `exposure.undeclared box:443/tcp
 		  exposure.undeclared gate:443/tcp`},
 		{`listen box 22 as ssh`, ``},
 		{`listen box 22 as ssh
@@ -358,7 +354,6 @@ func TestCases(t *testing.T) {
 		  - site front www.a.example at 443 to http://store:9000
 		  site front a.example at 443 to http://app:3000 default
 		  site front www.a.example at 443 to http://store:9000 default`, `conflict.default front www.a.example
-		  exposure.undeclared box/front:443/tcp (no mend)
 		  exposure.undeclared box:443/tcp (no mend)
 		  exposure.undeclared gate:443/tcp (no mend)
 		  site.by-address 203.0.113.1:443 (no mend)
@@ -473,6 +468,12 @@ func TestCases(t *testing.T) {
 		  host hut router
 		  address hut 192.0.2.9 internet
 		  address hut 10.0.0.1 far`, ``},
+		{`container box/lone alias far
+		  map box/lone 8088 to 80
+		  listen box/lone 80 as lone
+		  rule edge pass 8088 from yard to box
+		  intend box 8088 for yard`, `intent.unmet box:8088 (no mend)
+		  path.no-listener box:8088 (no mend)`},
 		{`network vault 172.20.0.0/24 on store`, ``},
 		{`address nobdy 10.0.8.99 perimeter`, `record.unknown-reference address nobdy 10.0.8.99 perimeter (no mend)`},
 		{`rule edge pass 22 from perimter to box`, `record.unknown-reference rule edge pass 22 from perimter to box`},
@@ -481,7 +482,7 @@ func TestCases(t *testing.T) {
 		// What is open, and was not meant to be.
 		{`map box/app 8080 to 3000
 		  intend box/app 3000 for nobody`, `exposure.bypass box:8080/tcp
-		  intent.contradicted box/app:3000 (no mend)`},
+		  intent.contradicted box/app:3000`},
 		{`- intend a.example 80,443 for internet reaching box/app
 		  intend a.example 80,443 for internet reaching box/app guarded`, `intent.unguarded a.example:80,443 (no mend)`},
 		{`- intend a.example 80,443 for internet reaching box/app
@@ -494,10 +495,8 @@ func TestCases(t *testing.T) {
 		  - intend www.a.example 80,443 for internet reaching store
 		  - dns a.example A 203.0.113.1
 		  dns a.example A 10.0.8.10 for perimeter
-		  intend a.example 443 for perimeter reaching box/app`, `exposure.undeclared box/front:80/tcp (no mend)
-		  exposure.undeclared box:80/tcp (no mend)
+		  intend a.example 443 for perimeter reaching box/app`, `exposure.undeclared box:80/tcp (no mend)
 		  exposure.undeclared gate:80/tcp (no mend)
-		  exposure.wider box/front:443/tcp
 		  exposure.wider box:443/tcp
 		  exposure.wider gate:443/tcp
 		  name.no-www a.example`},

@@ -25,8 +25,9 @@ type Cause struct {
 func (r *Report) Causes() (causes []Cause, of [][]int) {
 	causes = []Cause{}
 	at := map[string]int{}
+	unmet := r.unmet()
 	for i, f := range r.Findings {
-		for _, key := range f.keys {
+		for _, key := range f.causedBy(unmet) {
 			n, known := at[key]
 			if !known {
 				n = len(causes)
@@ -42,7 +43,7 @@ func (r *Report) Causes() (causes []Cause, of [][]int) {
 		c.Head = c.Findings[0]
 		for _, i := range c.Findings {
 			f := r.Findings[i]
-			if len(f.keys) == 1 {
+			if len(f.causedBy(unmet)) == 1 {
 				c.Ends++
 			}
 			if name := hostIn(f.Subject); name != "" {
@@ -66,6 +67,53 @@ func (r *Report) Causes() (causes []Cause, of [][]int) {
 		}
 	}
 	return causes, of
+}
+
+// unmet are the intents that are not met, by the places to which their ways come, or would, and by what they name.
+func (r *Report) unmet() map[string][]*Finding {
+	out := map[string][]*Finding{}
+	for _, f := range r.Findings {
+		for _, l := range f.lands {
+			for _, key := range []string{l.place, l.target} {
+				if list := out[key]; key != "" && (len(list) == 0 || list[len(list)-1] != f) {
+					out[key] = append(list, f)
+				}
+			}
+		}
+	}
+	return out
+}
+
+// causedBy are the causes of a finding. What is open and seems meant for nobody, or by one family alone, only since the intent that means it
+// does not get there, has those of what stops that.
+func (f *Finding) causedBy(unmet map[string][]*Finding) []string {
+	switch f.Code {
+	case "exposure.undeclared", "exposure.wider", "exposure.family":
+	default:
+		return f.keys
+	}
+	var out []string
+	for _, i := range append(slices.Clip(unmet[f.opens.place]), unmet[f.opens.site]...) {
+		if slices.ContainsFunc(i.lands, f.opens.lets) {
+			out = union(out, i.keys)
+		}
+	}
+	if len(out) == 0 {
+		return f.keys
+	}
+	return out
+}
+
+// lets says whether what is open is where an intent's way lands, at its site where there are any; or the site that is for what it names.
+func (o *opens) lets(l landing) bool {
+	base, wild := strings.CutPrefix(o.site, "*")
+	switch {
+	case o.site == "":
+		return l.place == o.place && l.port == o.port
+	case o.site == l.target:
+		return true
+	}
+	return wild && l.place == o.place && l.port == o.port && strings.HasSuffix(l.target, base)
 }
 
 // nearer says whether a finding is nearer to a cause that it shares with another: a break before what follows from it.
@@ -141,7 +189,7 @@ func pathKeys(p *trace.Path) []string {
 }
 
 // union is a list with what of another it lacks; the list itself stays as it is.
-func union(list, more []string) []string {
+func union[T comparable](list, more []T) []T {
 	list = slices.Clip(list)
 	for _, one := range more {
 		if !slices.Contains(list, one) {

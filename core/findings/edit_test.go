@@ -76,7 +76,7 @@ func TestFindingsOfEdits(t *testing.T) {
 		{"rule nowhere pass 80", "record.unknown-reference"},
 		{"rule edge pass 80 from nowhere", "record.unknown-reference"},
 		{"- rule store pass 5432 from web", "intent.unmet path.blocked"},
-		{"- rule store pass 5432 from web|rule store pass 5432 from lan", ""},
+		{"- rule store pass 5432 from web|rule store pass 5432 from lan", "exposure.wider"},
 		{"listen web 443 as other", "conflict.socket"},
 		{"listen db 5432 as store", "conflict.record"},
 		{"- listen web 443 as front tls cert site", "intent.unmet path.no-listener"},

@@ -257,8 +257,10 @@ func (c *opened) finding() Finding {
 			f.keys = []string{flow.RecordCause(estate.Line(e.Picked))}
 		}
 	}
+	f.opens = opens{place: e.Place, port: fmt.Sprint(e.Port)}
 	what := e.Service + " on " + e.Place
 	if e.Site != nil {
+		f.opens.site = *e.Site
 		what = fmt.Sprintf("site %s of %s on %s", *e.Site, e.Service, e.Place)
 	}
 	at := what

@@ -8,6 +8,7 @@ import (
 	"unique"
 
 	"steady-compass/core/codes"
+	"steady-compass/core/estate"
 	"steady-compass/core/flow"
 )
 
@@ -30,9 +31,21 @@ type Finding struct {
 	Mend    *flow.Mend `json:"mend,omitempty"`
 	Trace   *Where     `json:"trace,omitempty"` // the trace that shows it
 
-	id   findingID
-	keys []string // of its causes
+	id      findingID
+	keys    []string   // of its causes
+	unknown estate.Ref // what a line refers to and nothing recorded is named
+	lands   []landing  // of an intent that is not met: where its ways land, and would
+	opens   opens      // of what is open: where
 }
+
+// opens is a listener that is open, with its site; "" for none.
+type opens struct{ place, port, site string }
+
+// landing is a listener, as an intent's way comes to it.
+type landing struct{ place, port, target string }
+
+// Unknown is what a finding's line refers to and nothing recorded is named; false where it is of something else.
+func (f *Finding) Unknown() (estate.Ref, bool) { return f.unknown, f.unknown.Name != "" }
 
 // OfPath says whether a code is of a break on somebody's way, or of an intent that is not met by one.
 func OfPath(code string) bool {

@@ -56,6 +56,7 @@ func (c *check) aim(a *aim) {
 		f := Finding{
 			Code: "intent.unmet", Subject: subject, Records: lines(a.intent), Trace: &Where{a.intent.Target + ":" + b.port, b.from},
 			Why: fmt.Sprintf("Meant for %s, and not so: %s.", selectorsOf(a.intent.For), waysOf(a.broken, true)), keys: keysOf(a.broken),
+			lands: landings(a.intent.Target, a.broken),
 		}
 		f.Mend = unmetMend(a.broken)
 		c.add(f)
@@ -172,4 +173,19 @@ func guardOf(s *model.Service) estate.Guard {
 		}
 	}
 	return estate.Guard{}
+}
+
+// landings are the listeners to which the ways of an intent come first, or would if nothing before stopped them: what these hand on to is
+// not what the intent opens.
+func landings(target string, list []broken) []landing {
+	out := []landing{{target: target}}
+	for _, b := range list {
+		for i := range b.path.Steps {
+			if s := &b.path.Steps[i]; s.Stage == flow.StageSocket {
+				out = union(out, []landing{{s.At, s.Flow.To[strings.LastIndexByte(s.Flow.To, ':')+1:], target}})
+				break
+			}
+		}
+	}
+	return out
 }

@@ -144,7 +144,7 @@ func (s *survey) lookAround(fronted *exposure.Fronted) []doorway {
 	views := parallel.Map(s.ctx, len(s.m.Networks), func(i int) []*exposure.OpenAt {
 		v, err := s.t.VantageNamed(s.m.Networks[i].Name)
 		switch {
-		case err != nil:
+		case err != nil || s.m.Networks[i].Container(): // who is on one of those is recorded
 			return nil
 		case v.Word == "internet":
 			return s.t.Parted(v, fronted)

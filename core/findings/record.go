@@ -10,8 +10,8 @@ import (
 	"steady-compass/core/model"
 )
 
-// respell is the line with the nearest known name in place of the unknown one.
-func respell(r estate.Record, ref estate.Ref, near string) *flow.Mend {
+// Respelt is the line with the nearest known name in place of the unknown one.
+func Respelt(r estate.Record, ref estate.Ref, near string) *flow.Mend {
 	if near == "" {
 		return nil
 	}

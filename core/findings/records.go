@@ -399,8 +399,12 @@ func (c *check) references(r estate.Record, defined definitions) {
 			}
 			c.add(Finding{
 				Code: "record.unknown-reference", Subject: estate.Line(r), Records: []string{estate.Line(r)},
-				Why: fmt.Sprintf("No %s is recorded under the name %s%s.", ref.Kind, ref.Name, why), Mend: respell(r, ref, near),
+				Why: fmt.Sprintf("No %s is recorded under the name %s%s.", ref.Kind, ref.Name, why), Mend: Respelt(r, ref, near),
+				keys: []string{unknownCause(ref.Name)}, unknown: ref,
 			})
 		}
 	}
 }
+
+// unknownCause is the cause of whatever refers to a name that nothing recorded has.
+func unknownCause(name string) string { return "missing: record " + name }

@@ -15,15 +15,15 @@ func (r *run) network(id model.NetID) *model.Network {
 	return r.t.Model.Networks[id]
 }
 
-// byMaps parts a flow for the machine's own addresses among its maps, the first written first. take says
-// whether the map takes the translated part; what none takes is rest's.
+// byMaps parts a flow for the machine's own addresses among its maps, the first written first; one whose container is in no recorded
+// network takes nothing. take says whether the map takes the translated part; what none takes is rest's.
 func (r *run) byMaps(h *model.Place, w Part, local bool, take func(*model.Map, Part) bool, rest func(Part)) {
 	r.byMapsFrom(h, 0, w, local, take, rest)
 }
 
 func (r *run) byMapsFrom(h *model.Place, first int, w Part, local bool, take func(*model.Map, Part) bool, rest func(Part)) {
 	for i, mp := range h.Maps[first:] {
-		if mp.Container == model.Nowhere || mp.Record.Bind.Transport&w.Transport == 0 || !mp.Ports.Overlaps(w.Ports) || !BindTakes(mp.Record.Bind.Addr, w.Dst.Addr, local) {
+		if mp.Net == model.NoNet || mp.Record.Bind.Transport&w.Transport == 0 || !mp.Ports.Overlaps(w.Ports) || !BindTakes(mp.Record.Bind.Addr, w.Dst.Addr, local) {
 			continue
 		}
 		ports := w.Ports.Intersect(mp.Ports)
@@ -119,10 +119,6 @@ func (r *run) intoContainer(h *model.Place, w Part, net model.NetID, c model.Pla
 // relay is a flow that the machine's port relay takes and makes anew towards the container.
 func (r *run) relay(h *model.Place, mp *model.Map, w Part) {
 	net := r.network(mp.Net)
-	if net == nil {
-		r.end(w)
-		return
-	}
 	v6 := w.IPv6
 	if !net.Family(v6) {
 		v6 = !v6

@@ -202,13 +202,25 @@ func (r *run) nobodyListens(p *model.Place, w Part, local bool) {
 		if mp.Container == model.Nowhere || local || mp.Record.Bind.Transport&w.Transport == 0 || w.Ports.Intersect(mp.Ports).IsEmpty() {
 			continue
 		}
-		b.Code, b.Short = "path.loopback", "mapped on loopback"
-		b.Why = fmt.Sprintf("%s is mapped on %s only.", mp.Record.Container, mp.Record.Bind.Addr)
-		if !mp.Record.Bind.Addr.IsLoopback() {
-			b.Code, b.Short = code, fmt.Sprintf("mapped on %s", mp.Record.Bind.Addr)
+		shown := []estate.Record{mp.Record}
+		switch bound := mp.Record.Bind.Addr; {
+		case mp.Net == model.NoNet:
+			c := r.place(mp.Container)
+			b.Short = "the map takes nothing"
+			b.Why = fmt.Sprintf("The map of %s to %s takes nothing: the container is in no recorded network.", w.portWord(), c.Name)
+			if c.Namespace == p.ID {
+				b.Why = fmt.Sprintf("The map of %s to %s takes nothing: the container shares the machine's own ports.", w.portWord(), c.Name)
+			}
+			shown, b.Key = append(shown, c.Record), RecordCause(estate.Line(c.Record))
+		default:
+			b.Code, b.Short = "path.loopback", "mapped on loopback"
+			b.Why = fmt.Sprintf("%s is mapped on %s only.", mp.Record.Container, bound)
+			if !bound.IsLoopback() {
+				b.Code, b.Short = code, fmt.Sprintf("mapped on %s", bound)
+			}
+			b.Mend = Replace(mp.Record, func(m *estate.Map) { m.Bind.Addr = netip.Addr{} })
 		}
-		b.Mend = Replace(mp.Record, func(m *estate.Map) { m.Bind.Addr = netip.Addr{} })
-		stop(mp.Record)
+		stop(shown...)
 		r.throughMap(p, r.place(mp.Container), mp.Pairs, w)
 		return
 	}
@@ -280,11 +292,16 @@ func OnePort(p uint16, t netset.Transport) estate.Ports {
 
 // throughMap takes a flow on as if a map led into the container.
 func (r *run) throughMap(h, c *model.Place, pairs []estate.Pair, w Part) {
-	if len(c.Attachments) == 0 {
+	if c.Namespace == h.ID {
 		r.out = append(r.out, Landing{Part: w, Namespace: h.ID})
 		return
 	}
 	for _, v := range w.translated(pairs) {
+		if len(c.Attachments) == 0 {
+			v.Dst = Dest{Float: c.ID, Net: model.NoNet, Name: c.Name}
+			r.sockets(r.place(c.Namespace), v, false)
+			continue
+		}
 		net := r.t.Model.Networks[c.Attachments[0].Net]
 		if !net.Family(v.IPv6) {
 			v.IPv6 = !v.IPv6

@@ -118,7 +118,12 @@ func wordOf(p netip.Prefix) string {
 }
 
 // Asker is who asks for a name from an origin.
-func (t *Engine) Asker(o Origin) names.Asker { return t.Model.AskerAt(o.Place, o.Net) }
+func (t *Engine) Asker(o Origin) names.Asker {
+	if o.Place == model.Nowhere {
+		return t.Model.AskerOf(o.Set, o.Net)
+	}
+	return t.Model.AskerAt(o.Place, o.Net)
+}
 
 // Start is a fresh branch from an origin, its source still open where it is a place.
 func (o Origin) Start(proto netset.Transport, ports netset.Ports) Part {

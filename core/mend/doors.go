@@ -19,6 +19,9 @@ import (
 func (s State) doors(after State, out *Trial) (wider bool, err error) {
 	end := out.ends()
 	for _, net := range s.Tracer.Model.Networks {
+		if now := after.Tracer.Model.NetNamed(net.Name); net.Container() || now != nil && now.Container() {
+			continue // who is on one of those is recorded
+		}
 		v, err := s.Tracer.VantageNamed(net.Name)
 		if err != nil {
 			return wider, err

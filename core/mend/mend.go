@@ -83,6 +83,9 @@ func (s State) Try(ctx context.Context, p Proposal) (Trial, error) {
 		out.against("It does not end what it is for.")
 	}
 	for _, l := range findings.Lost(s.Checked, after.Checked) {
+		if name, _, _ := strings.Cut(l.Target, ":"); slipped(s.Tracer.Model.Estate, after.Tracer.Model.Estate, name) {
+			continue
+		}
 		out.against("%s works from %s, and would end %s.", l.Target, l.From, words(l.Now))
 	}
 	wider, err := s.doors(after, &out)
@@ -185,9 +188,22 @@ func (s State) left(e *estate.Estate, at *findings.Where) (left, error) {
 	if err != nil {
 		return out, err
 	}
+	if slipped(s.Tracer.Model.Estate, e, target.Name) {
+		return out, nil
+	}
 	r := t.Trace(target, from)
 	out.verdict, out.breaks = r.Verdict, breaks(r.Paths)
 	return out, nil
+}
+
+// slipped says whether a name went with a mend, as a slip that is put right does: it had records, and has none.
+func slipped(before, after *estate.Estate, name string) bool {
+	return strings.Contains(name, ".") && owns(before, name) && !owns(after, name)
+}
+
+// owns says whether a name has records.
+func owns(e *estate.Estate, name string) bool {
+	return slices.ContainsFunc(e.Of(estate.KindNamed("dns")), func(r estate.Record) bool { return !r.Meta().Off && r.(*estate.DNS).Owner == name })
 }
 
 // of is how many breaks are what a proposal is for.
@@ -270,12 +286,12 @@ func (t *Trial) entails(b *findings.Finding) bool {
 	})
 }
 
-// comes says whether a finding that a mend brings goes with it: a note; what compares two things, where nothing got wider; and what
-// is true of a backend as soon as its front works.
+// comes says whether a finding that a mend brings goes with it: a note; what is true of a pool as soon as somebody uses it; what compares
+// two things, where nothing got wider; and what is true of a backend as soon as its front works.
 func comes(b *findings.Finding, of Proposal, wider bool) bool {
 	family, _, _ := strings.Cut(b.Code, ".")
 	switch {
-	case b.Level == findings.Note:
+	case b.Level == findings.Note, b.Code == "pool.one-network":
 		return true
 	case b.Code == "exposure.family" || b.Code == "name.split" || family == "order":
 		return !wider

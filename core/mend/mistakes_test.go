@@ -25,10 +25,7 @@ type tally struct{ of, well int }
 // undoing it ends an error or a warning, the first mend of the first cause undoes it, or does as well: nothing is left that undoing ends,
 // and nothing is open that undoing leaves shut.
 func TestMistakes(t *testing.T) {
-	sound, err := os.ReadFile("../findings/testdata/sound.estate")
-	if err != nil {
-		t.Fatal(err)
-	}
+	texts := soundEstates(t)
 	by := map[string]*tally{}
 	count := func(key string, well bool) {
 		if by[key] == nil {
@@ -42,11 +39,7 @@ func TestMistakes(t *testing.T) {
 	counted := 0
 	for seed := uint64(1); counted < *mistakes && seed < uint64(*mistakes)*20; seed++ {
 		r := rand.New(rand.NewPCG(seed, 99))
-		text := harbour
-		if seed%2 == 0 {
-			text = string(sound)
-		}
-		e, faults := notation.Parse(text)
+		e, faults := notation.Parse(texts[seed%3])
 		if len(faults) > 0 {
 			t.Fatal(faults)
 		}
@@ -58,6 +51,9 @@ func TestMistakes(t *testing.T) {
 		if err != nil {
 			continue
 		}
+		if _, faults := notation.Parse(notation.Print(wrong)); len(faults) > 0 {
+			continue // the text refuses it
+		}
 		s, right := looked(t, notation.Print(wrong)), looked(t, notation.Print(e))
 		ends := findings.Ended(s.Checked.Report, right.Checked.Report)
 		if !slices.ContainsFunc(ends, func(f *findings.Finding) bool { return f.Level != findings.Note }) {
@@ -65,6 +61,9 @@ func TestMistakes(t *testing.T) {
 		}
 		counted++
 		well := s.undone(t, right, estate.Line(is), estate.Line(was))
+		if !well {
+			t.Logf("seed %d: %s\n  was %s", seed, estate.Line(is), estate.Line(was))
+		}
 		count("of "+strings.Fields(estate.Line(was))[0], well)
 		count("by "+how, well)
 		count("all", well)
@@ -72,14 +71,33 @@ func TestMistakes(t *testing.T) {
 	for _, key := range slices.Sorted(maps.Keys(by)) {
 		t.Logf("%-14s %3d of %3d", key, by[key].well, by[key].of)
 	}
-	if all := by["all"]; counted < *mistakes || all.well*100 < all.of*85 || by["by off"].well*100 < by["by off"].of*90 {
-		t.Errorf("of %d mistakes %v are mended as well as by undoing", counted, by["all"])
+	if all := by["all"]; counted < *mistakes || all.well*100 < all.of*95 {
+		t.Errorf("of %d mistakes %v are mended as well as by undoing", counted, all)
 	}
+	for key, x := range by {
+		if x.of >= 10 && x.well*100 < x.of*80 {
+			t.Errorf("%s: %v are mended as well as by undoing", key, x)
+		}
+	}
+}
+
+// soundEstates are estates with no error in them.
+func soundEstates(t *testing.T) []string {
+	t.Helper()
+	texts := []string{harbour}
+	for _, file := range []string{"../findings/testdata/sound.estate", "testdata/works.estate"} {
+		text, err := os.ReadFile(file)
+		if err != nil {
+			t.Fatal(err)
+		}
+		texts = append(texts, string(text))
+	}
+	return texts
 }
 
 // mistake is a record of an estate, and as it stands with a mistake in it; nil where none could be made.
 func mistake(r *rand.Rand, e *estate.Estate) (was, is estate.Record, how string) {
-	kinds := []string{"forward", "rule", "map", "listen", "site", "dns", "address", "filter", "zone", "container", "host", "network"}
+	kinds := []string{"forward", "rule", "map", "listen", "site", "dns", "address", "filter", "zone", "container", "host", "network", "route", "group", "pool", "member", "cert"}
 	list := e.Of(estate.KindNamed(kinds[r.IntN(len(kinds))]))
 	if len(list) == 0 {
 		return nil, nil, ""
@@ -92,6 +110,9 @@ func mistake(r *rand.Rand, e *estate.Estate) (was, is estate.Record, how string)
 			return nil, nil, ""
 		}
 		return was, off, "off"
+	}
+	if _, cert := was.(*estate.Cert); cert {
+		return nil, nil, "" // what one that is there covers, the world alone knows
 	}
 	k := estate.KindOf(was)
 	f := &k.Fields[r.IntN(len(k.Fields))]

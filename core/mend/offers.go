@@ -5,6 +5,7 @@ import (
 	"context"
 	"iter"
 	"maps"
+	"net/netip"
 	"slices"
 	"strings"
 
@@ -16,13 +17,13 @@ import (
 
 // mostTried is how many other readings of one mistake are tried, and mostOffered how many mends are kept to choose from.
 const (
-	mostTried      = 12
+	mostTried      = 16
 	mostTriedLarge = 4 // in a large estate
 	mostOffered    = 3
 )
 
 // Offers are the mends for what a proposal is for that hold, the preferred first: the proposal's own where it does, and other readings of
-// the mistake. records are the lines that decided. own is the trial of the proposal's own mend; nil where it has none.
+// the mistake. records are the lines that decided; nil where only the proposal's own is asked for. own is the trial of the proposal's own mend; nil where it has none.
 func (s State) Offers(ctx context.Context, p Proposal, records []string) (offers []Trial, own *Trial, err error) {
 	if !p.Mend.IsEmpty() {
 		t, err := s.Try(ctx, p)
@@ -38,7 +39,7 @@ func (s State) Offers(ctx context.Context, p Proposal, records []string) (offers
 	}
 	// In a large estate a trial may take long: other readings are for what has no mend that holds.
 	large := s.Tracer.Model.Estate.Large()
-	if len(records) == 0 || large && len(offers) > 0 {
+	if records == nil || large && len(offers) > 0 {
 		return offers, own, nil
 	}
 	var others []Trial
@@ -62,7 +63,7 @@ func (s State) Offers(ctx context.Context, p Proposal, records []string) (offers
 
 // Deciding are the lines that a finding hangs on: its own, and those that a way it is of came by before it broke, the last first.
 func (s State) Deciding(f *findings.Finding) []string {
-	out := slices.Clone(f.Records)
+	out := append([]string{}, f.Records...)
 	if f.Trace == nil {
 		return out
 	}
@@ -75,7 +76,7 @@ func (s State) Deciding(f *findings.Finding) []string {
 		return out
 	}
 	for _, p := range s.Tracer.Trace(target, from).Paths {
-		if p.Outcome.Good() {
+		if p.Outcome.Good() && len(p.Breaks) == 0 {
 			continue
 		}
 		for _, step := range slices.Backward(p.Steps) {
@@ -135,28 +136,35 @@ func (s State) readings(p Proposal, records []string) []*flow.Mend {
 		}
 	}
 	var out []*flow.Mend
-	add := func(gone estate.Record, come estate.Record) {
-		mend := &flow.Mend{Remove: []string{estate.Line(gone)}, Add: []string{estate.Line(come)}}
+	offer := func(mend *flow.Mend) {
 		known := func(o *flow.Mend) bool {
 			return o != nil && slices.Equal(o.Add, mend.Add) && slices.Equal(o.Remove, mend.Remove)
 		}
-		if len(out) < most && !known(p.Mend) && !slices.ContainsFunc(out, known) && mend.Add[0] != mend.Remove[0] {
+		if len(out) < most && !known(p.Mend) && !slices.ContainsFunc(out, known) && !slices.Equal(mend.Add, mend.Remove) {
 			out = append(out, mend)
 		}
 	}
+	add := func(gone, come estate.Record) { offer(put(gone, come)) }
 	says := func(r estate.Record) int { // those that speak of the same first
 		if slices.ContainsFunc(namesIn(r), func(w string) bool { return spoken[w] }) {
 			return 0
 		}
 		return 1
 	}
-	off := slices.DeleteFunc(slices.Clone(m.Off), isWish)
+	off := slices.DeleteFunc(slices.Clone(m.Off), func(r estate.Record) bool {
+		_, cert := r.(*estate.Cert)
+		return isWish(r) && !cert
+	})
 	slices.SortStableFunc(off, func(a, b estate.Record) int { return cmp.Compare(says(a), says(b)) })
 	for _, r := range off[:min(len(off), most/2)] {
 		add(r, estate.InForce(r))
 	}
+	misfits := s.misfits()
+	for _, m := range misfits[:min(len(misfits), most/2)] {
+		offer(m)
+	}
 	// What is open is not closed by another reading of a line; and a line that stops others is not to stop something else instead.
-	if len(deciding) == 0 || !findings.OfPath(p.Code) && p.Code != "intent.unmet" {
+	if family, _, _ := strings.Cut(p.Code, "."); !findings.OfPath(p.Code) && family != "name" && family != "pool" && family != "tunnel" {
 		return out
 	}
 	for _, slip := range s.slips(spoken) {
@@ -266,6 +274,9 @@ func (s State) slips(spoken map[string]bool) []slip {
 			continue
 		}
 		for _, word := range near[p.part] {
+			if _, is := p.record.(*estate.DNS); is && p.n == 0 && p.field.Column == "owner" && owns(s.Tracer.Model.Estate, word) {
+				continue // two names that have their records each: neither is a slip
+			}
 			next := slices.Clone(p.values)
 			next[p.n] = strings.Replace(p.values[p.n], p.part, word, 1)
 			tried(p.record, p.field, next, func(is estate.Record) bool {
@@ -277,8 +288,14 @@ func (s State) slips(spoken map[string]bool) []slip {
 	return out
 }
 
-// parts are the words that stand within a word: places, addresses, names, ports.
+// parts are the words that stand within a word: places, addresses, names, ports. A range of addresses is one.
 func parts(word string) iter.Seq[string] {
+	if _, err := netip.ParsePrefix(word); err == nil {
+		return slices.Values([]string{word})
+	}
+	if _, err := netip.ParseAddr(word); err == nil || word == "*" {
+		return slices.Values([]string{word})
+	}
 	return strings.FieldsFuncSeq(word, func(c rune) bool { return strings.ContainsRune(":/[],=", c) })
 }
 

@@ -104,8 +104,18 @@ func (m *Model) compilePlaces() {
 		p.Unlisted = m.Places[h].Unlisted
 	}
 	for _, r := range inForce[*estate.Group](m.Estate, "group") {
-		if _, taken := m.groups[r.Name]; !taken {
-			m.groups[r.Name] = r.Members
+		if _, taken := m.groups[r.Name]; taken {
+			continue
+		}
+		m.groups[r.Name] = r.Members
+		var ranges []netip.Prefix
+		for _, member := range r.Members {
+			if member.Prefix.IsValid() {
+				ranges = append(ranges, member.Prefix)
+			}
+		}
+		if len(ranges) > 0 {
+			m.ranged = append(m.ranged, ranged{r.Name, netset.PrefixesOf(ranges...)})
 		}
 	}
 }

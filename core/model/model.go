@@ -238,10 +238,17 @@ type Model struct {
 	places   map[string]PlaceID
 	networks map[string]NetID
 	groups   map[string][]estate.Selector
+	ranged   []ranged
 	matches  map[string]Match
 	regions  *regions
 	routers  map[Segment][]PlaceID
 	owners   map[netip.Addr][]Holding // every address of a host or container, wherever it is
+}
+
+// ranged is a group of which addresses are members by their number: what is for it is for whoever asks from one of them.
+type ranged struct {
+	group string
+	set   netset.Addrs
 }
 
 // Block is a block of addresses routed to a host.
@@ -406,18 +413,53 @@ func (m *Model) AskerAt(p PlaceID, n NetID) names.Asker {
 	place := m.Places[p]
 	a.Place = place.Name
 	if place.IsContainer() {
-		a.Levels = append(a.Levels, []string{place.Name})
+		a.Levels = append(a.Levels, append(m.groupsOf(place), place.Name))
 		if place.Namespace != place.ID {
 			a.Place = m.Places[place.Host].Name // its hosts file is the machine's
 		}
 	}
 	host := m.Places[place.Host]
-	a.Levels = append(a.Levels, []string{host.Name})
+	a.Levels = append(a.Levels, append(m.groupsOf(host), host.Name))
 	if place.IsContainer() {
 		nets(place)
 	}
 	nets(host)
 	return a
+}
+
+// AskerOf is who asks from some addresses of a network that nobody recorded holds.
+func (m *Model) AskerOf(set netset.Addrs, n NetID) names.Asker {
+	a := m.AskerAt(Nowhere, n)
+	var in []string
+	for i := range m.ranged {
+		if m.ranged[i].set.Covers(set) {
+			in = append(in, m.ranged[i].group)
+		}
+	}
+	if len(in) > 0 {
+		a.Levels = append([][]string{in}, a.Levels...)
+	}
+	return a
+}
+
+// groupsOf are the groups of which a place is a member by an address of its own.
+func (m *Model) groupsOf(p *Place) []string {
+	var out []string
+	for i := range m.ranged {
+		if p.holdsAny(m.ranged[i].set) {
+			out = append(out, m.ranged[i].group)
+		}
+	}
+	return out
+}
+
+func (p *Place) holdsAny(set netset.Addrs) bool {
+	for i := range p.Attachments {
+		if slices.ContainsFunc(p.Attachments[i].Addrs, set.Contains) {
+			return true
+		}
+	}
+	return false
 }
 
 // MatchOf is the set that a list of selectors stands for in a line that stands on a machine.

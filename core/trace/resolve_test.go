@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"steady-compass/core/flow"
+	"steady-compass/core/model"
 	"steady-compass/core/notation/notationtest"
 )
 
@@ -118,5 +119,24 @@ func TestAnsweredSteps(t *testing.T) {
 	r := ask(t, compiled(t, notationtest.Parse(t, resolving+"name www.a.example 10.0.0.5 on db\n")), "www.a.example:80", "db")
 	if step := r.Paths[0].Steps[0]; r.Verdict != flow.Arrives || !strings.Contains(step.Why, "in its own hosts file") || !slices.ContainsFunc(step.Records, func(l string) bool { return strings.HasPrefix(l, "name ") }) {
 		t.Errorf("the hosts file of db: %s %+v", r.Verdict, step)
+	}
+}
+
+// TestAnswersForAGroup: what is for a group is for whoever asks from a range that is a member of it, recorded or not.
+func TestAnswersForAGroup(t *testing.T) {
+	tracer := New(model.Compile(notationtest.Parse(t, resolving+`
+group desks 10.0.0.64/26,gate
+host clerk
+address clerk 10.0.0.70 lan
+dns files.a.example A 10.0.0.6 for desks
+`)), day)
+	for from, want := range map[string]string{"desks": "10.0.0.6", "10.0.0.99": "10.0.0.6", "clerk": "10.0.0.6", "gate": "10.0.0.6", "10.0.0.9": "", "db": "", "internet": ""} {
+		v, err := tracer.VantageNamed(from)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := strings.Join(tracer.Answer("files.a.example", "A", v).Values, " "); got != want {
+			t.Errorf("from %s: %q, want %q", from, got, want)
+		}
 	}
 }
