@@ -64,17 +64,17 @@ func TestEffects(t *testing.T) {
 	}{
 		{
 			edit:  "- rule edge pass 80,443 from internet to web\nrule edge pass 80 from internet to web",
-			names: "a.example:443 arrives>silent, www.a.example:443 arrives>silent", doors: "- 203.0.113.1 443 web to the internet", brought: "intent.unmet path.blocked",
+			names: "a.example:443 arrives>silent, www.a.example:443 arrives>silent", doors: "- 203.0.113.1 443 web to the internet", ended: "upstream.cleartext", brought: "intent.unmet path.blocked",
 		},
 		{
 			edit:  "rule edge at 1 drop any from internet",
-			names: "a.example:443 arrives>silent, www.a.example:443 arrives>silent", doors: "- 203.0.113.1 443 web to the internet, - 203.0.113.1 80 web to the internet", ended: "exposure.undeclared", brought: "intent.unmet path.blocked",
+			names: "a.example:443 arrives>silent, www.a.example:443 arrives>silent", doors: "- 203.0.113.1 443 web to the internet, - 203.0.113.1 80 web to the internet", ended: "exposure.undeclared upstream.cleartext", brought: "intent.unmet path.blocked",
 		},
 		{edit: "forward gate 2223 to 10.0.0.5:22 from 198.51.100.7\nrule edge pass 22 from internet to web\nrule own pass 22 from internet", doors: "+ 203.0.113.1 2223 web to 198.51.100.7", brought: "exposure.wider"},
 		{edit: "forward gate 2222 to 10.0.0.5:22\nrule edge pass 22 from internet to web\nrule own pass 22 from internet", doors: "+ 203.0.113.1 2222 web to the internet", brought: "exposure.wider"},
 		{edit: "- rule own pass 22 from lan", lost: "web:22 lan!", brought: "intent.unmet path.blocked"},
 		{edit: "- site front www.a.example at 443 files", names: "www.a.example:443 arrives>unanswered", brought: "site.none"},
-		{edit: "- listen db 5432 as store", names: "a.example:443 arrives>gateway-error", ended: "exposure.bypass", brought: "upstream.refused"},
+		{edit: "- listen db 5432 as store", names: "a.example:443 arrives>gateway-error", ended: "exposure.bypass upstream.cleartext", brought: "upstream.refused"},
 		{edit: "- dns www.a.example CNAME a.example", names: "www.a.example:443 arrives>unresolved", brought: "name.unresolved", old: "www.a.example CNAME 3600"},
 		{edit: "- dns a.example A 203.0.113.1 ttl 10m\ndns a.example A 203.0.113.1 ttl 1m", old: "a.example A 600"},
 		{edit: "dns new.a.example A 203.0.113.1", names: "new.a.example:443 >"},

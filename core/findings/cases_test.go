@@ -346,7 +346,8 @@ func TestCases(t *testing.T) {
 		{`site front a.example at 443 path /x to http://app:3000`, ``},
 		{`site front a.example to http://app:3000`, `conflict.site front a.example
 		  exposure.plaintext box:80/tcp
-		  exposure.plaintext gate:80/tcp`},
+		  exposure.plaintext gate:80/tcp
+		  redirect.missing a.example:80 (no mend)`},
 		{`site front b.a.example,a.example at 443 to http://app:3000
 		  dns b.a.example A 203.0.113.1
 		  intend b.a.example 443 for internet reaching box/app`, `conflict.site front a.example`},
@@ -468,12 +469,29 @@ func TestCases(t *testing.T) {
 		  host hut router
 		  address hut 192.0.2.9 internet
 		  address hut 10.0.0.1 far`, ``},
+		{`container box/own shares-host
+		  map box/own 8088 to 80`, `record.without-effect map box/own 8088 to 80`},
+		{`route store 10.9.0.0/16 via 10.0.0.7`, `record.without-effect route store 10.9.0.0/16 via 10.0.0.7`},
+		{`route store 10.9.0.0/16 via 10.0.8.77`, ``},
+		{`outbound gate from perimeter leaving dock as 203.0.113.1`, `record.without-effect outbound gate from perimeter leaving dock as 203.0.113.1`},
+		{`outbound gate from perimeter leaving yard as 10.0.0.1`, ``},
+		{`site front a.example at 8443 files`, `record.without-effect site front a.example at 8443 files`},
+		{`dns sub.a.example NS ns.other.example
+		  dns deep.sub.a.example TXT "hidden"`, `record.without-effect dns deep.sub.a.example TXT "hidden"`},
+		{`dns sub.a.example NS ns.sub.a.example
+		  dns ns.sub.a.example A 198.51.100.53`, ``}, // what leads to the name server
+		{`dns sub.a.example DNAME other.example
+		  dns deep.sub.a.example TXT "hidden"`, `record.without-effect dns deep.sub.a.example TXT "hidden"`},
+		{`zone sub.a.example
+		  dns sub.a.example NS ns.other.example
+		  dns deep.sub.a.example TXT "here"`, ``},
 		{`container box/lone alias far
 		  map box/lone 8088 to 80
 		  listen box/lone 80 as lone
 		  rule edge pass 8088 from yard to box
 		  intend box 8088 for yard`, `intent.unmet box:8088 (no mend)
-		  path.no-listener box:8088 (no mend)`},
+		  path.no-listener box:8088 (no mend)
+		  record.without-effect map box/lone 8088 to 80`},
 		{`network vault 172.20.0.0/24 on store`, ``},
 		{`address nobdy 10.0.8.99 perimeter`, `record.unknown-reference address nobdy 10.0.8.99 perimeter (no mend)`},
 		{`rule edge pass 22 from perimter to box`, `record.unknown-reference rule edge pass 22 from perimter to box`},
@@ -523,7 +541,14 @@ func TestCases(t *testing.T) {
 		  site.by-address 203.0.113.1:80 (no mend)
 		  site.by-address [2001:db8:8::10]:80 (no mend)`},
 		{`site front a.example at 80 to http://app:3000`, `exposure.plaintext box:80/tcp
-		  exposure.plaintext gate:80/tcp`},
+		  exposure.plaintext gate:80/tcp
+		  redirect.missing a.example:80`},
+		{`- accept upstream.cleartext www.a.example:443 until 2028-01-01 note "box and store stand in one rack"`, `upstream.cleartext www.a.example:443 (no mend)`},
+		{`- site front www.a.example at 443 to http://store:9000
+		  site front www.a.example at 443 to https://store:9000
+		  - listen store 9000 as files
+		  listen store 9000 as files tls
+		  - intend store 9000 for dock`, ``}, // encrypted all the way
 		// Ways.
 		{"host second router\naddress second 10.0.8.2 perimeter\naddress second 203.0.113.9 internet\nroute store default via 10.0.8.1", `intent.undecided a.example:80,443
 		  intent.undecided www.a.example:80,443

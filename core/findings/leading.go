@@ -18,7 +18,9 @@ func (c *check) ownSake() {
 			c.forward(p, f)
 		}
 		for _, m := range p.Maps {
-			c.mapping(p, m)
+			if m.Net != model.NoNet { // else it takes nothing, and that is said
+				c.mapping(p, m)
+			}
 		}
 		for i := range p.Sockets {
 			s := &p.Sockets[i]

@@ -49,6 +49,11 @@ func wholeParts() []wholePart {
 		{kinds: []string{"listen", "site"}, look: (*check).sites},
 		{kinds: []string{"cert", "listen"}, said: unlessSaid, look: (*check).certificates},
 		{kinds: []string{"forward", "map", "listen"}, lands: true, look: (*check).ownSake},
+		{kinds: []string{"map"}, look: (*check).idleMaps},
+		{kinds: []string{"route"}, look: (*check).idleRoutes},
+		{kinds: []string{"outbound"}, look: (*check).idleOutbounds},
+		{kinds: []string{"site", "listen"}, look: (*check).idleSites},
+		{kinds: []string{"dns", "zone"}, look: (*check).idleDNS},
 	}
 }
 

@@ -130,8 +130,9 @@ func (c *visiting) isForSomebody(i *estate.Intent) bool {
 	})
 }
 
-// leads looks at a name by where it leads from the internet.
+// leads looks at a name by where it leads.
 func (c *visiting) leads(name string, key flow.PortKey, v flow.Vantage, paths []trace.Path) {
+	c.redirectMissing(trace.Target{Text: name, Name: name}, key, v, paths)
 	if v.Word == "internet" {
 		c.family(name, key, paths)
 		c.wildcardCatches(name, key, paths)
@@ -147,6 +148,9 @@ func (c *visiting) paths(target string, from string, paths []trace.Path) {
 				Code: "path.one-sided", Subject: target, Records: lines(f), Trace: &Where{target, from},
 				Why: fmt.Sprintf("The replies go another way than by %s, whose state of the flow stays half: it works, and a filter that tracks strictly would end it.", f.Name),
 			})
+		}
+		if p.Outcome == flow.Arrives {
+			c.cleartext(target, from, p)
 		}
 		c.remember(p, target)
 		for _, b := range p.Breaks {

@@ -286,12 +286,12 @@ func (t *Trial) entails(b *findings.Finding) bool {
 	})
 }
 
-// comes says whether a finding that a mend brings goes with it: a note; what is true of a pool as soon as somebody uses it; what compares
-// two things, where nothing got wider; and what is true of a backend as soon as its front works.
+// comes says whether a finding that a mend brings goes with it: a note; what is true of a pool or a hand-on as soon as somebody
+// gets to it; what compares two things, where nothing got wider; and what is true of a backend as soon as its front works.
 func comes(b *findings.Finding, of Proposal, wider bool) bool {
 	family, _, _ := strings.Cut(b.Code, ".")
 	switch {
-	case b.Level == findings.Note, b.Code == "pool.one-network":
+	case b.Level == findings.Note, b.Code == "pool.one-network", b.Code == "upstream.cleartext":
 		return true
 	case b.Code == "exposure.family" || b.Code == "name.split" || family == "order":
 		return !wider

@@ -43,7 +43,7 @@ func (s State) misfits() []*flow.Mend {
 func (s State) checkedAt(name string) []*flow.Mend {
 	m := s.Tracer.Model
 	pool := m.Pools[name]
-	if pool == nil || pool.Check == 0 {
+	if pool == nil || pool.Check < 1 {
 		return nil
 	}
 	var out []*flow.Mend
