@@ -41,6 +41,7 @@ type FilterLine struct {
 	Idle     bool     `json:"idle" doc:"Nothing would change without it"`
 	Needs    int      `json:"needs" doc:"How many names, addresses and places get through by it"`
 	NeededBy []string `json:"neededBy" nullable:"false" doc:"The first of these"`
+	Keeps    []string `json:"keeps" nullable:"false" doc:"Of a line that stops: what is not meant for the internet, and it alone keeps the internet from"`
 }
 
 // FilterAnswer is a filter read as an ordered list.
@@ -52,6 +53,7 @@ type FilterAnswer struct {
 	Otherwise string       `json:"otherwise"`
 	DropWins  bool         `json:"dropWins"`
 	Lines     []FilterLine `json:"lines" nullable:"false"`
+	Keeps     []string     `json:"keeps" nullable:"false" doc:"What is not meant for the internet, and the filter alone keeps the internet from"`
 }
 
 const (
@@ -95,7 +97,8 @@ func (s *Server) getFilter(ctx context.Context, in *filterQuery) (*body[FilterAn
 	for i := range reading.Lines {
 		byRecord[reading.Lines[i].Rule.Record] = &reading.Lines[i]
 	}
-	needed := checked.Needs(f.Name)
+	needed, keeps := checked.Needs(f.Name), checked.Keeps()
+	out.Keeps = append([]string{}, keeps[out.Record]...)
 	place := 0
 	for _, r := range a.Estate.Of(estate.KindNamed("rule")) {
 		rule := r.(*estate.Rule)
@@ -104,6 +107,7 @@ func (s *Server) getFilter(ctx context.Context, in *filterQuery) (*body[FilterAn
 		}
 		place++
 		line := FilterLine{Place: place, Record: estate.Line(rule), Action: rule.Action, Off: rule.Off, Takes: []Share{}, Before: []int{}, NeededBy: []string{}}
+		line.Keeps = append([]string{}, keeps[line.Record]...)
 		if l := byRecord[rule]; l != nil {
 			line.read(m, &reading, l)
 			needs := needed[line.Record]

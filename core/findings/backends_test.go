@@ -106,7 +106,7 @@ func TestBackends(t *testing.T) {
 		  tunnel up from store to 10.0.8.10:7000
 		  listen box/front 7000 as relay
 		  map box/front 7000 to 7000
-		  intend box 7000 for perimeter`, ``},
+		  intend box 7000 for perimeter`, `exposure.thin box:7000/tcp (no mend)`},
 		{`- site front www.a.example at 443 to http://store:9000
 		  site front www.a.example at 443 to http://localhost:9000 through up
 		  tunnel up from store to 10.0.8.10:7000`, `intent.unmet www.a.example:80,443 (no mend)

@@ -334,7 +334,31 @@ func TestCases(t *testing.T) {
 		  exposure.family box:22/tcp
 		  exposure.undeclared box:22/tcp`},
 		{`listen box [::]:22 as ssh
-		  intend 2001:db8:8::10 22 for 2001:db8:8::77`, `exposure.wider box:22/tcp`},
+		  intend 2001:db8:8::10 22 for 2001:db8:8::77`, `exposure.thin box:22/tcp (no mend)
+		  exposure.wider box:22/tcp`},
+		// Meant for the inside, and one line stands before it; with two none does alone.
+		{`listen store 22 as ssh
+		  address store 2001:db8:8::20 perimeter
+		  rule local pass 22 from box
+		  intend store 22 for box`, ``},
+		{`- filter local on store input otherwise drop
+		  filter local on store input otherwise drop ipv4
+		  address store 2001:db8:8::20 perimeter
+		  listen store 22 as ssh
+		  rule local pass 22 from perimeter
+		  intend store 22 for perimeter`, `exposure.bypass store:9000/tcp
+		  exposure.thin store:22/tcp (no mend)
+		  exposure.thin store:9000/tcp (no mend)
+		  exposure.wider store:9000/tcp`},
+		{`forward gate 2222 to 10.0.8.20:22
+		  listen store 22 as ssh
+		  rule local pass 22 from internet
+		  rule edge at 1 drop 22 from internet to store
+		  rule edge pass 22 from internet to store
+		  intend store 22 for box`, `exposure.thin gate:2222/tcp (no mend)
+		  intent.unmet store:22
+		  order.shadowed rule edge pass 22 from internet to store
+		  path.blocked store:22`},
 		{`map box/app 8080 to 3000
 		  rule edge pass 8080 from internet to box
 		  - intend a.example 80,443 for internet reaching box/app
@@ -500,6 +524,7 @@ func TestCases(t *testing.T) {
 		// What is open, and was not meant to be.
 		{`map box/app 8080 to 3000
 		  intend box/app 3000 for nobody`, `exposure.bypass box:8080/tcp
+		  exposure.thin box:8080/tcp (no mend)
 		  intent.contradicted box/app:3000`},
 		{`- intend a.example 80,443 for internet reaching box/app
 		  intend a.example 80,443 for internet reaching box/app guarded`, `intent.unguarded a.example:80,443 (no mend)`},
@@ -604,7 +629,8 @@ func TestCases(t *testing.T) {
 		{`map box/app 8080 to 3000
 		  intend box 8080 for perimeter,dock reaching box/app
 		  filter in on box input otherwise pass ipv4
-		  rule in drop 8080 from perimeter`, `order.direction rule in drop 8080 from perimeter`},
+		  rule in drop 8080 from perimeter`, `exposure.thin box:8080/tcp (no mend)
+		  order.direction rule in drop 8080 from perimeter`},
 		{`listen store 10.0.8.99:22 as ssh`, `path.listen-address store:22`},
 	} {
 		t.Run(strings.ReplaceAll(strings.Fields(c.want + " none")[0], ".", "-"), func(t *testing.T) {

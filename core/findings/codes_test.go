@@ -9,9 +9,6 @@ import (
 	"steady-compass/core/codes"
 )
 
-// unjudged are the codes that are in the table and not looked for yet.
-var unjudged = strings.Fields(`exposure.thin`)
-
 // TestEveryCodeHasACase ties every code of the table to a case by hand: it is asked for in the tests that say what is found.
 func TestEveryCodeHasACase(t *testing.T) {
 	var cases strings.Builder
@@ -30,11 +27,9 @@ func TestEveryCodeHasACase(t *testing.T) {
 			}
 		}
 	}
-	later := " " + strings.Join(unjudged, " ") + " "
 	for _, c := range codes.All {
-		asked := strings.Contains(cases.String(), c.Code)
-		if left := strings.Contains(later, " "+c.Code+" "); asked == left {
-			t.Errorf("%s: a case asks for it: %v; it is left for later: %v", c.Code, asked, left)
+		if !strings.Contains(cases.String(), c.Code) {
+			t.Errorf("%s: no case asks for it", c.Code)
 		}
 	}
 }

@@ -257,7 +257,7 @@ func (c *opened) finding() Finding {
 			f.keys = []string{flow.RecordCause(estate.Line(e.Picked))}
 		}
 	}
-	f.opens = opens{place: e.Place, port: fmt.Sprint(e.Port)}
+	f.opens = opens{place: e.Place, port: e.Port}
 	what := e.Service + " on " + e.Place
 	if e.Site != nil {
 		f.opens.site = *e.Site

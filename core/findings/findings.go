@@ -39,10 +39,18 @@ type Finding struct {
 }
 
 // opens is a listener that is open, with its site; "" for none.
-type opens struct{ place, port, site string }
+type opens struct {
+	place string
+	port  uint16
+	site  string
+}
 
 // landing is a listener, as an intent's way comes to it.
-type landing struct{ place, port, target string }
+type landing struct {
+	place  string
+	port   uint16
+	target string
+}
 
 // Unknown is what a finding's line refers to and nothing recorded is named; false where it is of something else.
 func (f *Finding) Unknown() (estate.Ref, bool) { return f.unknown, f.unknown.Name != "" }

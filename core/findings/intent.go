@@ -182,7 +182,7 @@ func landings(target string, list []broken) []landing {
 	for _, b := range list {
 		for i := range b.path.Steps {
 			if s := &b.path.Steps[i]; s.Stage == flow.StageSocket {
-				out = union(out, []landing{{s.At, s.Flow.To[strings.LastIndexByte(s.Flow.To, ':')+1:], target}})
+				out = union(out, []landing{{s.At, portIn(s.Flow.To), target}})
 				break
 			}
 		}

@@ -23,6 +23,7 @@ type visit struct {
 	// unrecorded is a name that something uses and DNS does not know: a fault where no walk says so already.
 	unrecorded *Finding
 
+	keeps  []keep
 	met    []lineMet
 	fronts []serve.Front
 	at     []model.PlaceID // the places of met and fronts
@@ -69,6 +70,7 @@ func (c *visiting) intent(i *estate.Intent) {
 	c.intended = true
 	c.reads.Asked(i.Target)
 	if tg, err := c.t.ParseTarget(i.Target); err == nil {
+		defer c.thin(i, tg)
 		for _, s := range i.For {
 			v, err := c.t.VantageNamed(s.String())
 			if s.Word == "nobody" || err != nil {
@@ -195,8 +197,8 @@ func (c *visiting) remember(p *trace.Path, target string) {
 		s := &p.Steps[i]
 		m := lineMet{at: s.At, target: target, lets: s.Verdict == flow.Pass}
 		if s.Stage == flow.StageFilter {
-			if port, err := strconv.ParseUint(s.Flow.To[strings.LastIndexByte(s.Flow.To, ':')+1:], 10, 16); err == nil {
-				m.filter, m.stopped, m.port = true, s.Verdict == flow.Broken, uint16(port)
+			if port := portIn(s.Flow.To); port > 0 {
+				m.filter, m.stopped, m.port = true, s.Verdict == flow.Broken, port
 			}
 		}
 		if !m.lets && !m.filter {
@@ -208,6 +210,15 @@ func (c *visiting) remember(p *trace.Path, target string) {
 			}
 		}
 	}
+}
+
+// portIn is the port of an address and port; 0 where it has none.
+func portIn(to string) uint16 {
+	port, err := strconv.ParseUint(to[strings.LastIndexByte(to, ':')+1:], 10, 16)
+	if err != nil {
+		return 0
+	}
+	return uint16(port)
 }
 
 // done is the visit, with the places that it came by.

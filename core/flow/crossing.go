@@ -22,7 +22,7 @@ func (r *run) cross(p *model.Place, w Part) {
 	whole := !w.Many && w.Shift == 0 && w.Ports.Equal(w.Outer) && w.Src.Float == model.Nowhere && !w.Relayed && !w.imagined
 	key := crossingKey{p.ID, w.Dst.Addr, w.Transport}
 	// In a ring of forwards a crossing leads to itself: there the flow goes on by itself, until it has gone round too long.
-	if r.goal.Diagnose || !whole || !w.Dst.Addr.IsValid() || len(r.within) > maxHops || slices.Contains(r.within, key) {
+	if r.goal.Diagnose || r.goal.Absent != (Absent{}) || !whole || !w.Dst.Addr.IsValid() || len(r.within) > maxHops || slices.Contains(r.within, key) {
 		r.arrive(p, model.Internet, w)
 		return
 	}

@@ -22,6 +22,13 @@ type Goal struct {
 	Place    model.PlaceID // the place meant; Nowhere where nothing says
 	Service  string        // the service meant there
 	Port     uint16        // the port meant there; 0 for any of the service
+	Absent   Absent        // what is taken as if it were off
+}
+
+// Absent is a line that a flow does not meet, as if it were off; one of both is nil.
+type Absent struct {
+	Filter *estate.Filter
+	Rule   *estate.Rule
 }
 
 // Landing is where a branch of a flow ends on the network: at a socket, or nowhere.
@@ -553,7 +560,7 @@ func (r *run) dropped(h *model.Place, in model.NetID, w Part, hop model.Hop) Out
 			if f.Record.Family == "ipv4" && w.IPv6 || f.Record.Family == "ipv6" && !w.IPv6 {
 				continue
 			}
-			for _, p := range r.t.judge(f, &w, w.IPv6, in, hop.Net) {
+			for _, p := range r.t.judge(f, &w, r.goal.Absent, in, hop.Net) {
 				switch p.action {
 				case "drop":
 					return Silent

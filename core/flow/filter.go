@@ -103,7 +103,7 @@ type share struct {
 
 // judge parts a flow by what a filter does with it: exact in sources and ports. Parts with
 // the same lot are joined again.
-func (t *Engine) judge(f *model.Filter, w *Part, v6 bool, entering, leaving model.NetID) []share {
+func (t *Engine) judge(f *model.Filter, w *Part, absent Absent, entering, leaving model.NetID) []share {
 	float := w.Src.Float != model.Nowhere
 	left := []share{{set: w.Src.Set, ports: w.Ports}}
 	var shares []share
@@ -111,7 +111,7 @@ func (t *Engine) judge(f *model.Filter, w *Part, v6 bool, entering, leaving mode
 		if len(left) == 0 {
 			break
 		}
-		if rule.Dead || rule.Record.Ports.Transport&w.Transport == 0 ||
+		if rule.Dead || rule.Record == absent.Rule || rule.Record.Ports.Transport&w.Transport == 0 ||
 			rule.Entering != model.NoNet && rule.Entering != entering ||
 			rule.Leaving != model.NoNet && rule.Leaving != leaving {
 			continue
@@ -119,13 +119,13 @@ func (t *Engine) judge(f *model.Filter, w *Part, v6 bool, entering, leaving mode
 		if !rule.Record.Ports.Any && !slices.ContainsFunc(left, func(l share) bool { return l.ports.Overlaps(rule.Ports) }) {
 			continue
 		}
-		to := t.destMatches(rule.To, w.Dst, v6)
+		to := t.destMatches(rule.To, w.Dst, w.IPv6)
 		if to == no {
 			continue
 		}
 		from := yes
 		if float && !rule.From.Any {
-			if from = t.floats(rule.From, w.Src.Float, w.Src.Net, v6); from == no {
+			if from = t.floats(rule.From, w.Src.Float, w.Src.Net, w.IPv6); from == no {
 				continue
 			}
 		}
@@ -215,10 +215,10 @@ func (r *run) filtersFrom(h *model.Place, hook model.Hook, first int, w Part, en
 	list := h.Filters[hook]
 	for i := first; i < len(list); i++ {
 		f := list[i]
-		if f.Record.Family == "ipv4" && w.IPv6 || f.Record.Family == "ipv6" && !w.IPv6 || skip != nil && skip(f) {
+		if f.Record.Family == "ipv4" && w.IPv6 || f.Record.Family == "ipv6" && !w.IPv6 || f.Record == r.goal.Absent.Filter || skip != nil && skip(f) {
 			continue
 		}
-		for _, s := range r.t.judge(f, &w, w.IPv6, entering, leaving) {
+		for _, s := range r.t.judge(f, &w, r.goal.Absent, entering, leaving) {
 			if !r.goal.Diagnose && (s.action == "drop" || s.action == "refuse") {
 				continue
 			}

@@ -3,6 +3,7 @@
 package netset
 
 import (
+	"math"
 	"net/netip"
 	"slices"
 	"sort"
@@ -302,6 +303,15 @@ func (s Addrs) Families(v4, v6 bool) Addrs {
 // isFamilyOf says whether s is the IPv4 or IPv6 part of t, without comparing what they hold.
 func (s Addrs) isFamilyOf(t Addrs) bool {
 	return t.family(false).addrs == s.addrs || t.family(true).addrs == s.addrs
+}
+
+// Share is how much of its family's addresses a set is, from 0 to 1; of a set of both families the sum.
+func (s Addrs) Share() float64 {
+	sum := 0.0
+	for _, p := range s.Prefixes() {
+		sum += math.Exp2(-float64(p.Bits()))
+	}
+	return sum
 }
 
 // Prefixes are the fewest CIDRs that make up the set, IPv4 first, rising.

@@ -115,3 +115,17 @@ func TestGloballyReachable(t *testing.T) {
 		}
 	}
 }
+
+func TestShare(t *testing.T) {
+	for text, want := range map[string]float64{"0.0.0.0/0": 1, "10.0.0.0/8": 1.0 / 256, "2001:db8::/32": 1.0 / (1 << 32)} {
+		if got := PrefixesOf(netip.MustParsePrefix(text)).Share(); got != want {
+			t.Errorf("%s: %v, want %v", text, got, want)
+		}
+	}
+	if got := Everything().Share(); got != 2 {
+		t.Errorf("everything of both families: %v", got)
+	}
+	if got := (Addrs{}).Share(); got != 0 {
+		t.Errorf("nothing: %v", got)
+	}
+}

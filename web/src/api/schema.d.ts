@@ -896,6 +896,8 @@ export interface components {
         };
         FilterAnswer: {
             dropWins: boolean;
+            /** @description What is not meant for the internet, and the filter alone keeps the internet from */
+            keeps: string[];
             lines: components["schemas"]["FilterLine"][];
             name: string;
             /** @description The machines it stands on */
@@ -910,6 +912,8 @@ export interface components {
             before: number[];
             /** @description Nothing would change without it */
             idle: boolean;
+            /** @description Of a line that stops: what is not meant for the internet, and it alone keeps the internet from */
+            keeps: string[];
             /**
              * Format: int64
              * @description How many parts of it are not listed

@@ -179,7 +179,7 @@ function InOrder({ filter }: { filter: FilterAnswer }) {
           <span>ports</span>
           <span>from</span>
           <span>to</span>
-          <span>needed by</span>
+          <span>for</span>
         </Head>
         {shown.length === 0 ? (
           <Quiet>It has no line: everything is met by what it says of the rest.</Quiet>
@@ -198,7 +198,14 @@ function InOrder({ filter }: { filter: FilterAnswer }) {
         <Rest>
           <small>rest</small>
           <b>{says[filter.otherwise] ?? filter.otherwise}</b>
-          <Said>what no line names</Said>
+          <Said>
+            what no line names
+            {filter.keeps.length > 0 && (
+              <>
+                . The filter alone keeps the internet from <Places names={filter.keeps} />
+              </>
+            )}
+          </Said>
         </Rest>
       </Sheet>
       <Side aria-label="The chosen line">
@@ -214,6 +221,11 @@ function InOrder({ filter }: { filter: FilterAnswer }) {
               <p style={{ marginBottom: 10 }}>
                 {line.before.length === 1 ? 'Line' : 'Lines'} {line.before.slice(0, 8).join(', ')}
                 {line.before.length > 8 && ` and ${line.before.length - 8} more`} before it take part of what it names.
+              </p>
+            )}
+            {line.keeps.length > 0 && (
+              <p style={{ marginBottom: 14 }}>
+                It alone keeps the internet from <Places names={line.keeps} />.
               </p>
             )}
             {line.needs > 0 ? (
@@ -238,7 +250,7 @@ function InOrder({ filter }: { filter: FilterAnswer }) {
                 </Needs>
               </>
             ) : (
-              <p style={{ marginBottom: 14 }}>Nothing that is meant gets through by it.</p>
+              line.keeps.length === 0 && <p style={{ marginBottom: 14 }}>Nothing that is meant gets through by it.</p>
             )}
             <Acts>
               <Plain onPress={() => move(-1)} isDisabled={(plan.kind === 'move' ? plan.to : at) <= 1}>
@@ -275,6 +287,28 @@ function InOrder({ filter }: { filter: FilterAnswer }) {
         )}
       </Side>
     </Two>
+  );
+}
+
+/** What a line is there for, in two words. */
+function wantedFor(line: FilterLine): string {
+  if (line.keeps.length > 0) return `keeps ${line.keeps.length} shut`;
+  return line.needs > 0 ? `lets ${line.needs} in` : 'nothing';
+}
+
+/** Places and ports in a sentence, of many the first. */
+function Places({ names }: { names: string[] }) {
+  const more = names.length - 6;
+  return (
+    <>
+      {names.slice(0, 6).map((n, i) => (
+        <span key={n}>
+          {i > 0 && ', '}
+          <code>{n}</code>
+        </span>
+      ))}
+      {more > 0 && ` and ${more} more`}
+    </>
   );
 }
 
@@ -319,7 +353,7 @@ const row = (line: FilterLine & { id: string }) => {
         <Shares line={line} />
       )}
       <small>
-        {line.off || line.shadowed ? '' : line.needs > 0 ? line.needs : 'nothing'}
+        {line.off || line.shadowed ? '' : wantedFor(line)}
         {line.idle && ' · changes nothing'}
       </small>
     </Line>
