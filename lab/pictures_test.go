@@ -17,6 +17,7 @@ var views = []struct{ name, path, ready string }{
 	{"trace", "/trace/sky.fernmoor.example%3A443", "[data-break]"},
 	{"answers", "/answers", "[data-answer]"},
 	{"uses", "/uses/203.0.113.20", "[data-use]"},
+	{"without", "/without/azimuth", "[data-stops]"},
 	{"ports", "/ports?machine=azimuth", "[data-depth]"},
 	{"findings", "/findings/exposure.undeclared/azimuth%3A5432%2Ftcp", "[data-effect]"},
 	{"exposure", "/exposure", "[data-door]"},

@@ -25,7 +25,7 @@ func TestWordsAndKeys(t *testing.T) {
 		b.says("main", word)
 	}
 	does := map[string]string{}
-	for _, path := range []string{"/", "/answers", "/ports", "/exposure", "/findings", "/records", "/log", "/trace/sky.fernmoor.example%3A443", "/filters/edge", "/uses/azimuth"} {
+	for _, path := range []string{"/", "/answers", "/ports", "/exposure", "/findings", "/records", "/log", "/trace/sky.fernmoor.example%3A443", "/filters/edge", "/uses/azimuth", "/without/azimuth"} {
 		b.do(chromedp.Navigate(p.url + path))
 		b.until(`document.querySelectorAll('footer kbd').length > 1`)
 		for _, hint := range strings.Split(eval[string](b, `[...document.querySelectorAll('footer > span')].filter((s) => s.querySelector('kbd')).map((s) => s.querySelector('kbd').innerText + '\t' + s.innerText.slice(s.querySelector('kbd').innerText.length).trim()).join('\n')`), "\n") {
@@ -59,6 +59,25 @@ func TestWaysIn(t *testing.T) {
 		if status, _ := p.call("GET", "/api/leads?to="+wrong, nil, nil); status != 422 {
 			t.Errorf("ways to %s: %d", wrong, status)
 		}
+	}
+}
+
+// TestWithoutAPart: from a trace, what the name stands on; from one of these, what stops with it; nothing is changed by looking.
+func TestWithoutAPart(t *testing.T) {
+	p := start(t, "demo")
+	b := open(t, p.url+"/trace/book.fernmoor.example%3A443")
+	b.until(`document.querySelector('[data-step]')`)
+	b.press("g")
+	b.until(`location.pathname === '/without/book.fernmoor.example%3A443' && document.querySelectorAll('[data-stand=host]').length === 3`)
+	b.until(`document.querySelector('h2').textContent === 'What book.fernmoor.example:443 stands on'`)
+	eval[bool](b, `(document.querySelector('[data-stand=certificate] button').click(), true)`)
+	b.until(`location.pathname === '/without/star' && document.querySelector('h2').textContent === 'Without star'`)
+	b.until(`document.querySelector('[data-stops="book.fernmoor.example:443"]') && !document.querySelector('[data-stops="fernmoor.example:443"]')`)
+	b.press("w")
+	b.until(`location.pathname === '/uses/star'`)
+	var state struct{ Revision int }
+	if _, err := p.call("GET", "/api/state", nil, &state); err != nil || state.Revision != 1 {
+		t.Errorf("something was changed: %+v, %v", state, err)
 	}
 }
 

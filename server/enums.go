@@ -8,6 +8,7 @@ import (
 	"steady-compass/core/codes"
 	"steady-compass/core/exposure"
 	"steady-compass/core/flow"
+	"steady-compass/core/gone"
 	"steady-compass/core/trace"
 	"steady-compass/core/uses"
 )
@@ -22,6 +23,7 @@ var enums = map[reflect.Type][]any{
 	reflect.TypeFor[codes.Level]():      words(codes.Error, codes.Warning, codes.Note),
 	reflect.TypeFor[trace.Mark]():       words(trace.Marks...),
 	reflect.TypeFor[uses.How]():         words(uses.Direct, uses.Inside, uses.Told, uses.Led),
+	reflect.TypeFor[gone.Kind]():        words(gone.Kinds...),
 }
 
 func words[T ~string](values ...T) []any {
@@ -55,4 +57,5 @@ func enumerateAll(schemas huma.Registry) {
 	enumerate[codes.Level](schemas)
 	enumerate[trace.Mark](schemas)
 	enumerate[uses.How](schemas)
+	enumerate[gone.Kind](schemas)
 }

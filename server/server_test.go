@@ -140,8 +140,8 @@ func TestStrangeInput(t *testing.T) {
 		}
 		q := []string{
 			"/api/trace?target=", "/api/uses?of=", "/api/answers?from=", "/api/ports/machine?machine=", "/api/ports/free?machine=azimuth&above=",
-			"/api/export?format=zone&name=", "/api/export?format=zone&name=fernmoor.example&from=", "/api/export?format=hosts&name=", "/api/exposure?from=", "/api/exposure/changes?with=", "/api/ports/free?machine=azimuth&address=",
-		}[r.IntN(11)] + url.QueryEscape(noise(1+r.IntN(30)))
+			"/api/export?format=zone&name=", "/api/export?format=zone&name=fernmoor.example&from=", "/api/export?format=hosts&name=", "/api/exposure?from=", "/api/exposure/changes?with=", "/api/ports/free?machine=azimuth&address=", "/api/without?of=",
+		}[r.IntN(12)] + url.QueryEscape(noise(1+r.IntN(30)))
 		if w := call(t, h, "GET", q, nil); w.Code >= 500 {
 			t.Fatalf("%s: %d %s", q, w.Code, w.Body)
 		}

@@ -94,7 +94,7 @@ func Of(ctx context.Context, before, after *survey.Survey) (Effect, error) {
 		return e, err
 	}
 	e.findings(was.Report, is.Report)
-	vantages := vantagesOf(before, after)
+	vantages := Vantages(before, after)
 	for _, from := range vantages {
 		if err := e.names(ctx, before, after, from); err != nil {
 			return e, err
@@ -190,8 +190,8 @@ func (e *Effect) findings(was, is findings.Report) {
 	e.Ended, e.Brought = brief(findings.Ended(was, is)), brief(findings.Ended(is, was))
 }
 
-// vantagesOf are internet and whatever vantages some names are for.
-func vantagesOf(list ...*survey.Survey) []string {
+// Vantages are internet and whatever vantages some names are for.
+func Vantages(list ...*survey.Survey) []string {
 	out := []string{"internet"}
 	for _, s := range list {
 		for _, n := range s.Tracer.Names() {
@@ -225,13 +225,13 @@ func (e *Effect) names(ctx context.Context, before, after *survey.Survey, from s
 	was, is = survey.Unlike(was, is)
 	old := map[key]*flow.Outcome{}
 	for i := range was {
-		if r := &was[i]; concerns(r, from) {
+		if r := &was[i]; Concerns(r, from) {
 			old[key{r.Name, r.Port, r.Transport}] = &r.Verdict
 		}
 	}
 	for i := range is {
 		r := &is[i]
-		if !concerns(r, from) {
+		if !Concerns(r, from) {
 			continue
 		}
 		k := key{r.Name, r.Port, r.Transport}
@@ -250,8 +250,8 @@ func (e *Effect) names(ctx context.Context, before, after *survey.Survey, from s
 	return nil
 }
 
-// concerns says whether a name is for a vantage: everybody's names are looked at from the internet.
-func concerns(r *survey.Row, from string) bool {
+// Concerns says whether a name is for a vantage: everybody's names are looked at from the internet.
+func Concerns(r *survey.Row, from string) bool {
 	if len(r.For) == 0 {
 		return from == "internet"
 	}

@@ -22,6 +22,7 @@ const views = {
   Log: () => import('./views/Log').then((m) => ({ default: m.Log })),
   Filter: () => import('./views/Filter').then((m) => ({ default: m.Filter })),
   Uses: () => import('./views/Uses').then((m) => ({ default: m.Uses })),
+  Without: () => import('./views/Without').then((m) => ({ default: m.Without })),
   Answers: () => import('./views/Answers').then((m) => ({ default: m.Answers })),
   Words: () => import('./views/Words').then((m) => ({ default: m.Words })),
   Records: () => import('./views/Records'),
@@ -31,6 +32,7 @@ const Ports = lazy(views.Ports);
 const Log = lazy(views.Log);
 const Filter = lazy(views.Filter);
 const Uses = lazy(views.Uses);
+const Without = lazy(views.Without);
 const Answers = lazy(views.Answers);
 const Words = lazy(views.Words);
 const Records = lazy(views.Records);
@@ -86,6 +88,7 @@ export function App() {
                     <Route path="/answers" component={Answers} />
                     <Route path="/filters/:name">{(p) => <Filter name={fromPath(p.name)} />}</Route>
                     <Route path="/uses/:word">{(p) => <Uses word={fromPath(p.word)} />}</Route>
+                    <Route path="/without/:word">{(p) => <Without word={fromPath(p.word)} />}</Route>
                     <Route path="/ports" component={Ports} />
                     <Route path="/exposure" component={Exposure} />
                     <Route path="/findings/:code?/:subject?">

@@ -38,6 +38,10 @@ export type TextAnswer = Schemas['TextAnswer'];
 export type Vantage = Schemas['Vantage'];
 export type RecordsAnswer = Schemas['Records'];
 export type FilterAnswer = Schemas['FilterAnswer'];
+export type Without = Schemas['Without'];
+export type Affected = Schemas['Affected'];
+export type Stand = Schemas['Stand'];
+type PartKind = Without['kind'];
 export type FilterLine = Schemas['FilterLine'];
 export type Share = Schemas['Share'];
 export type PlannedLine = Schemas['PlannedLine'];
@@ -88,6 +92,20 @@ export function useUses(word: string) {
   return useQuery({
     queryKey: ['uses', word],
     queryFn: () => ask(api.GET('/api/uses', { params: { query: { of: word } } })),
+  });
+}
+
+/** What becomes of the names without a part of the estate; or, of a name, what it stands on alone. */
+export function useWithout(of: string, kind: string, from: string) {
+  return useQuery({
+    queryKey: ['without', of, kind, from],
+    queryFn: ({ signal }) =>
+      ask(
+        api.GET('/api/without', {
+          params: { query: { of, from, ...(kind === '' ? {} : { kind: kind as PartKind | 'name' }) } },
+          signal,
+        }),
+      ),
   });
 }
 

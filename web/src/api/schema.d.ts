@@ -618,10 +618,38 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/without": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What becomes of the names without a part of the estate; or, of a name, what it stands on alone */
+        get: operations["without"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        Affected: {
+            /** @enum {string} */
+            after: "arrives" | "redirect" | "unresolved" | "outside" | "unroutable" | "silent" | "refused" | "mismatched" | "untrusted" | "unanswered" | "denied" | "gateway-error" | "lost-reply" | "loop" | "undecided" | "partly";
+            from: string;
+            name: string;
+            /** Format: int32 */
+            port: number;
+            /** @description By what it goes on: addresses, machines and backends */
+            through: string[];
+            transport: string;
+        };
         Answer: {
             /**
              * Format: int64
@@ -875,6 +903,11 @@ export interface components {
             /** @description Open here, and not there */
             opened: components["schemas"]["Open"][];
             with: string;
+        };
+        FailsShut: {
+            filter: string;
+            lines: string[];
+            why: string;
         };
         Fault: {
             /** Format: int64 */
@@ -1327,6 +1360,23 @@ export interface components {
             of: string;
             only: string[];
         };
+        Stand: {
+            /** @enum {string} */
+            after: "arrives" | "redirect" | "unresolved" | "outside" | "unroutable" | "silent" | "refused" | "mismatched" | "untrusted" | "unanswered" | "denied" | "gateway-error" | "lost-reply" | "loop" | "undecided" | "partly";
+            /** @enum {string} */
+            kind: "host" | "container" | "network" | "address" | "service" | "certificate" | "zone";
+            word: string;
+        };
+        Standing: {
+            /** @description Without one of these it does not arrive by any way */
+            alone: components["schemas"]["Stand"][];
+            from: string;
+            name: string;
+            /** @description It goes by these as well, and arrives without any one of them */
+            spared: components["schemas"]["Stand"][];
+            /** @enum {string} */
+            verdict: "arrives" | "redirect" | "unresolved" | "outside" | "unroutable" | "silent" | "refused" | "mismatched" | "untrusted" | "unanswered" | "denied" | "gateway-error" | "lost-reply" | "loop" | "undecided" | "partly";
+        };
         State: {
             day: string;
             name: string;
@@ -1428,6 +1478,10 @@ export interface components {
              */
             revision?: number;
         };
+        Unmet: {
+            subject: string;
+            why: string;
+        };
         Use: {
             /** @enum {string} */
             how: "direct" | "inside" | "told" | "led";
@@ -1451,6 +1505,30 @@ export interface components {
         Where: {
             from: string;
             target: string;
+        };
+        Without: {
+            /** @description Names that would arrive by some of their ways only */
+            fewer: components["schemas"]["Affected"][];
+            /** @description Names that hang on it, and go on by another way */
+            goOn: components["schemas"]["Affected"][];
+            /** @enum {string} */
+            kind: "host" | "container" | "network" | "address" | "service" | "certificate" | "zone";
+            /** @description What is taken as off */
+            lines: string[];
+            /** @description Filters that let in nobody else: they fail shut */
+            shut: components["schemas"]["FailsShut"][];
+            /** @description Names that arrive, and would not */
+            stops: components["schemas"]["Affected"][];
+            /** @description What is meant besides, and would not be so any more */
+            unmet: components["schemas"]["Unmet"][];
+            word: string;
+        };
+        WithoutAnswer: {
+            /** @description All that the word is */
+            kinds: ("host" | "container" | "network" | "address" | "service" | "certificate" | "zone")[];
+            name?: components["schemas"]["Standing"];
+            of: string;
+            part?: components["schemas"]["Without"];
         };
     };
     responses: never;
@@ -2926,6 +3004,42 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Vantage"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    without: {
+        parameters: {
+            query: {
+                /** @description A host, container, network, IP, service, certificate or zone; or a name, with its port or not */
+                of: string;
+                /** @description What the word is, where it may be several */
+                kind?: "host" | "container" | "network" | "address" | "service" | "certificate" | "zone" | "name";
+                /** @description For a name: the vantage */
+                from?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WithoutAnswer"];
                 };
             };
             /** @description Error */

@@ -300,6 +300,7 @@ const titles: Record<string, string> = {
   words: 'What the words mean',
   filters: 'Filter',
   uses: 'Uses of',
+  without: 'Without',
   trace: 'Trace of',
 };
 
@@ -307,7 +308,7 @@ const titles: Record<string, string> = {
 function useTitle(location: string, estate: string | undefined) {
   const [, view = '', about = ''] = location.split('/');
   useEffect(() => {
-    const of = ['trace', 'filters', 'uses'].includes(view) ? ` ${fromPath(about)}` : '';
+    const of = ['trace', 'filters', 'uses', 'without'].includes(view) ? ` ${fromPath(about)}` : '';
     document.title = `${titles[view] ?? 'No such page'}${of} · ${estate || 'Steady Compass'}`;
   }, [view, about, estate]);
 }

@@ -73,6 +73,15 @@ export function usesURL(word: string) {
   return `/uses/${encodeURIComponent(word)}`;
 }
 
+/** What becomes of the names without a part of the estate; of a name, what it stands on. */
+export function withoutURL(word: string, as: { kind?: string; from?: string } = {}) {
+  const query = new URLSearchParams();
+  if (as.kind) query.set('kind', as.kind);
+  if (as.from && as.from !== 'internet') query.set('from', as.from);
+  const asked = query.toString();
+  return `/without/${encodeURIComponent(word)}${asked && `?${asked}`}`;
+}
+
 export function filterURL(name: string, line = 0) {
   return `/filters/${encodeURIComponent(name)}${line > 0 ? `?line=${line}` : ''}`;
 }

@@ -20,7 +20,7 @@ import { useKeys } from '../parts/keys';
 import { cidrs, isGood, Lock, Mark, outcomeWords } from '../parts/marks';
 import { VantagePicker } from '../parts/Picker';
 import { Failed, LinkButton, Loading, Plain, Strong } from '../parts/Quiet';
-import { filterURL, tablePlace, traceURL, usesURL, useQueryWord } from '../parts/route';
+import { filterURL, tablePlace, traceURL, usesURL, useQueryWord, withoutURL } from '../parts/route';
 import { revisionNow, useSession } from '../parts/session';
 import { Tools } from '../parts/Tools';
 import { Tried, useDeclaring, useHolds, useMending, type MendFor } from '../parts/tried';
@@ -337,6 +337,7 @@ export function Trace({ target }: { target: string }) {
     v: () => document.getElementById('vantage')?.focus(),
     o: () => setWay((way + 1) % Math.max(1, result?.paths.length ?? 1)),
     y: () => void navigator.clipboard?.writeText(asText(result)),
+    g: () => go(withoutURL(target, { kind: 'name', from })),
     Escape: () => {
       const { search } = tablePlace(); // with the filter that was set there, where it is seen from here too
       const same = (new URLSearchParams(search).get('from') ?? 'internet') === from;
@@ -349,6 +350,7 @@ export function Trace({ target }: { target: string }) {
     ['m', 'mend'],
     ['o', 'other way'],
     ['v', 'seen from'],
+    ['g', 'what if gone'],
     ['y', 'copy'],
     ['Esc', 'back to the table'],
   ]);
@@ -469,7 +471,10 @@ function Heading({ result, path, drafted }: { result: TraceResult; path: Path; d
         {path.intended && `; meant to reach ${path.intended}`}
         {path.sources.only.length > 0 && `; only from ${cidrs(path.sources.only)}`}
         {path.sources.except.length > 0 && `; except from ${cidrs(path.sources.except)}`} ·{' '}
-        <Link href={usesURL(hostOf(result.target, name))}>where it is used</Link>
+        <Link href={usesURL(hostOf(result.target, name))}>where it is used</Link> ·{' '}
+        <Link href={withoutURL(result.target, { kind: name.includes('.') ? 'name' : '', from: result.from })}>
+          what it stands on
+        </Link>
       </p>
     </Top>
   );

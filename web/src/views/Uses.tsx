@@ -10,7 +10,7 @@ import { MendLines } from '../parts/MendLines';
 import { VantagePicker } from '../parts/Picker';
 import { usePreview } from '../parts/preview';
 import { Failed, LinkButton, Loading, Quiet, Strong } from '../parts/Quiet';
-import { traceURL, usesURL } from '../parts/route';
+import { traceURL, usesURL, withoutURL } from '../parts/route';
 import { useSession } from '../parts/session';
 import { Sheet, Side, Top, Two } from '../parts/TwoPane';
 import { useViewHints } from '../parts/hints';
@@ -72,10 +72,12 @@ export function Uses({ word }: { word: string }) {
   useViewHints([
     ['Enter', 'trace it'],
     ['r', 'put another in its place'],
+    ['g', 'what if gone'],
   ]);
   useKeys({
     Enter: () => go(traceURL(uses.data?.of ?? word)),
     r: () => document.getElementById('move-to')?.focus(),
+    g: () => go(withoutURL(word)),
   });
   if (uses.isError) return <Failed error={uses.error} again={() => void uses.refetch()} />;
   if (!uses.data) return <Loading what="Looking through the records…" />;
@@ -152,6 +154,15 @@ function Found({ answer }: { answer: UsesAnswer }) {
           <p>
             {answer.kind}, used in {answer.uses.length} {answer.uses.length === 1 ? 'record' : 'records'} ·{' '}
             <LinkButton onPress={() => go(traceURL(answer.of))}>trace it</LinkButton>
+            {!port && (
+              <>
+                {' '}
+                ·{' '}
+                <LinkButton onPress={() => go(withoutURL(answer.of))}>
+                  {answer.kind === 'name' ? 'what it stands on' : 'without it'}
+                </LinkButton>
+              </>
+            )}
           </p>
         </Top>
         {answer.kind !== 'address' && answer.kind !== 'name' && <WaysIn to={answer.of} />}
