@@ -1480,6 +1480,7 @@ export interface components {
         };
         Unmet: {
             subject: string;
+            /** @description Whom it is meant for: for yard and perimeter */
             why: string;
         };
         Use: {
