@@ -10,7 +10,7 @@ import (
 // Recompile compiles an estate that came of the model's own by an edit. It is what Compile makes of it; but what no changed
 // line speaks of is shared with the model, so that a line is compiled in the time that its machine takes.
 func (m *Model) Recompile(e *estate.Estate) *Model {
-	if !estate.Same(m.Estate, e, structural...) {
+	if !estate.Same(m.Estate, e, structural...) || m.manyOther(e) {
 		return Compile(e)
 	}
 	next := *m
@@ -58,6 +58,21 @@ func (m *Model) Recompile(e *estate.Estate) *Model {
 		next.Names = m.Names.After(e, next.holdsOnInternet)
 	}
 	return &next
+}
+
+// mostAnew is how many lines an edit may change to be compiled line by line; with more it is quicker to compile all anew.
+const mostAnew = 256
+
+// manyOther says whether an estate has more other lines than are compiled one by one.
+func (m *Model) manyOther(e *estate.Estate) bool {
+	n := 0
+	for _, k := range estate.Kinds {
+		gone, come := estate.Changed(m.Estate, e, k)
+		if n += len(gone) + len(come); n > mostAnew {
+			return true
+		}
+	}
+	return false
 }
 
 // structural are the kinds of records that say how machines hang together: where one of these changes, all is compiled anew.
