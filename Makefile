@@ -82,6 +82,7 @@ fuzz: web/dist/index.html ## each fuzz target for FUZZTIME
 	go test ./intake/packetfilter -run '^$$' -fuzz FuzzListings -fuzztime $(FUZZTIME) -fuzzminimizetime 1x
 	go test ./intake/sockets -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZTIME) -fuzzminimizetime 1x
 	go test ./intake/format -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZTIME) -fuzzminimizetime 1x
+	go test ./intake/pem -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZTIME) -fuzzminimizetime 1x
 
 bench: ## the benchmarks, up to a hundred thousand names
 	go test ./core/... ./intake/... ./server -run '^$$' -bench . -benchmem -timeout 30m

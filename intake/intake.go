@@ -14,6 +14,9 @@ import (
 	"steady-compass/core/estate"
 )
 
+// File is a file's name and text.
+type File struct{ Name, Text string }
+
 // FileFault is a place in a file that cannot be taken over.
 type FileFault struct {
 	File     string `json:"file"`

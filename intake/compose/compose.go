@@ -30,14 +30,11 @@ import (
 	"steady-compass/intake/machine"
 )
 
-// File is a Compose file: its name and text.
-type File struct{ Name, Text string }
-
 // Source is what makes up a project.
 type Source struct {
-	Files     []File // merged in this order
-	Host      string // the machine that it runs on
-	Project   string // "": that of the files, else the name of the folder that the first is in, else the machine's
+	Files     []intake.File // merged in this order
+	Host      string        // the machine that it runs on
+	Project   string        // "": that of the files, else the name of the folder that the first is in, else the machine's
 	Profiles  []string
 	Variables map[string]string
 }
@@ -132,7 +129,7 @@ func (r *reader) say(format string, args ...any) {
 // given hands out the files that another of those given names, and no others: only what was given is read. The library reads
 // files from a folder, so each is put into one that is gone afterwards.
 type given struct {
-	files []File
+	files []intake.File
 	dir   string
 }
 
@@ -561,7 +558,7 @@ var (
 )
 
 // locate finds the place of a fault: the one that it names, else that of the element or of the value that it names.
-func locate(files []File, err error) intake.FileFault {
+func locate(files []intake.File, err error) intake.FileFault {
 	what := strings.TrimSpace(err.Error())
 	if path, ok := strings.CutSuffix(what, " false schema"); ok { // how the schema says that it has no such word
 		i := strings.LastIndexByte(path, '.')

@@ -7,6 +7,7 @@ import (
 
 	"steady-compass/core/estate"
 	"steady-compass/core/notation"
+	"steady-compass/intake"
 	"steady-compass/intake/compose"
 )
 
@@ -61,7 +62,7 @@ func TestRead(t *testing.T) {
 	}{
 		{
 			"long and short ports, ranges, a default value, a host network",
-			compose.Source{Files: []compose.File{{Name: "compose.yaml", Text: base}}, Project: "shop"},
+			compose.Source{Files: []intake.File{{Name: "compose.yaml", Text: base}}, Project: "shop"},
 			"host box\nnetwork yard 172.18.0.0/16",
 			[]string{
 				"container box/gauge shares-host",
@@ -82,7 +83,7 @@ func TestRead(t *testing.T) {
 		},
 		{
 			"files merged, a profile chosen, a variable given",
-			compose.Source{Files: []compose.File{{Name: "compose.yaml", Text: base}, {Name: "compose.prod.yaml", Text: `
+			compose.Source{Files: []intake.File{{Name: "compose.yaml", Text: base}, {Name: "compose.prod.yaml", Text: `
 services:
   web:
     ports: ["443:8443"]
@@ -109,7 +110,7 @@ services:
 			},
 			[]string{"3000", "tool is left out", "listens"},
 		},
-		{"a variable that nobody gave is told of, once, and only where nothing else is said", compose.Source{Files: []compose.File{{Name: "c.yaml", Text: `
+		{"a variable that nobody gave is told of, once, and only where nothing else is said", compose.Source{Files: []intake.File{{Name: "c.yaml", Text: `
 services:
   web:
     image: "x:${TAG-latest}$$NOT"
@@ -162,7 +163,7 @@ func TestReadFaults(t *testing.T) {
 	}
 	for _, test := range tests {
 		t.Run(test.name, func(t *testing.T) {
-			a := compose.Read(compose.Source{Files: []compose.File{{Name: "compose.yaml", Text: test.text}}, Host: "box"}, recorded(t, ""))
+			a := compose.Read(compose.Source{Files: []intake.File{{Name: "compose.yaml", Text: test.text}}, Host: "box"}, recorded(t, ""))
 			if len(a.Faults) != 1 {
 				t.Fatalf("%v, and records %v", a.Faults, a.Records)
 			}
@@ -179,7 +180,7 @@ func TestFilesOfFiles(t *testing.T) {
 	main := "include: [more/db.yaml]\nservices:\n  web:\n    extends: {file: ./base.yml, service: app}\n    ports: [\"8080:80\"]\n"
 	db := "services:\n  db:\n    image: x\n    ports: [\"5432:5432\"]\n"
 	base := "services:\n  app:\n    image: y\n    ports: [\"8443:443\"]\n  idle:\n    image: z\n"
-	files := []compose.File{{Name: "stack/compose.yaml", Text: main}, {Name: "stack/more/db.yaml", Text: db}, {Name: "stack/base.yml", Text: base}}
+	files := []intake.File{{Name: "stack/compose.yaml", Text: main}, {Name: "stack/more/db.yaml", Text: db}, {Name: "stack/base.yml", Text: base}}
 	a := compose.Read(compose.Source{Files: files, Host: "box"}, recorded(t, ""))
 	if len(a.Faults) > 0 {
 		t.Fatal(a.Faults)
@@ -203,9 +204,9 @@ func TestFilesOfFiles(t *testing.T) {
 		"beside services of no shape":  {"services: 5\ninclude:\n  - path: b.yaml\n    env_file: /etc/shadow\n", db},
 		"a given file's absolute path": {"include: [b.yaml]\nservices: {}\n", "services:\n  web:\n    extends: {file: /etc/passwd, service: root}\n"},
 	} {
-		var files []compose.File
+		var files []intake.File
 		for i, text := range texts {
-			files = append(files, compose.File{Name: string(rune('a'+i)) + ".yaml", Text: text})
+			files = append(files, intake.File{Name: string(rune('a'+i)) + ".yaml", Text: text})
 		}
 		if a := compose.Read(compose.Source{Files: files, Host: "box"}, recorded(t, "")); len(a.Faults) != 1 || !strings.Contains(a.Faults[0].What, "not read") {
 			t.Errorf("%s: %v", name, a.Faults)

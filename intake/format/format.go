@@ -21,6 +21,7 @@ import (
 	"steady-compass/intake/iproute"
 	"steady-compass/intake/machine"
 	"steady-compass/intake/packetfilter"
+	"steady-compass/intake/pem"
 	"steady-compass/intake/sheet"
 	"steady-compass/intake/sockets"
 	"steady-compass/intake/zonefile"
@@ -28,14 +29,14 @@ import (
 
 // Words are the formats that can be read: a zone file (RFC 1035), a hosts file, estate notation, a machine's account of
 // itself, a socket listing, ip -json, Compose files, what container engines' inspect prints, and a packet filter's ruleset
-// as JSON or in the older save format, and a sheet of one kind of record (RFC 4180).
-var Words = []string{"zone", "hosts", "estate", "machine", "sockets", "ip", "compose", "inspect", "nft", "save", "csv"}
+// as JSON or in the older save format, a sheet of one kind of record (RFC 4180), and certificates (RFC 7468).
+var Words = []string{"zone", "hosts", "estate", "machine", "sockets", "ip", "compose", "inspect", "nft", "save", "csv", "pem"}
 
 // Written are the formats that can be written.
 var Written = []string{"zone", "hosts", "estate", "nft", "save", "save6", "csv"}
 
 // Together are the formats of which several files make one reading.
-var Together = []string{"ip", "compose", "inspect"}
+var Together = []string{"ip", "compose", "inspect", "pem"}
 
 // Source is what is to be taken over, and what it does not say itself.
 type Source struct {
@@ -54,7 +55,7 @@ type Source struct {
 }
 
 // Text is a file's name and text.
-type Text = compose.File
+type Text = intake.File
 
 // ErrUnknown is wrapped by the error for a format that is not known.
 var ErrUnknown = errors.New("no such format")
@@ -115,6 +116,8 @@ func Guess(name, text string) string {
 		return "machine"
 	case strings.HasSuffix(base, ".estate"):
 		return "estate"
+	case pem.Is(text):
+		return "pem"
 	case ext == ".csv":
 		return "csv"
 	case ext == ".yaml" || ext == ".yml":
@@ -192,12 +195,12 @@ func read(src Source, e *estate.Estate) (intake.Reading, error) {
 			return intake.Reading{}, fmt.Errorf("%s is no account of a machine: its first line names none, but %q; expected what steady-compass collect printed", main.Name, a.Host)
 		}
 		return a.Reading(e), nil
-	case "hosts", "sockets", "ip", "compose", "inspect", "nft", "save":
+	case "hosts", "sockets", "ip", "compose", "inspect", "nft", "save", "pem":
 		clean, ok := placeName(place)
 		switch {
 		case !ok:
 			return intake.Reading{}, ErrNoPlace
-		case strings.Contains(clean, "/") && src.Format != "hosts" && src.Format != "sockets":
+		case strings.Contains(clean, "/") && src.Format != "hosts" && src.Format != "sockets" && src.Format != "pem":
 			return intake.Reading{}, errNoHost
 		}
 		return readMachine(src, clean, e), nil
@@ -220,6 +223,8 @@ func readMachine(src Source, place string, e *estate.Estate) intake.Reading {
 	switch src.Format {
 	case "hosts":
 		return hostsfile.Read(main.Name, main.Text, place)
+	case "pem":
+		return pem.Read(src.Texts, place, e)
 	case "sockets":
 		return sockets.Read(main.Name, main.Text, place).Reading(e)
 	case "compose":

@@ -86,6 +86,7 @@ const formats = [
   'nft',
   'save',
   'csv',
+  'pem',
 ] as const;
 
 /** What the formats of a machine ask for. */
@@ -97,6 +98,7 @@ const placed: Record<string, string> = {
   inspect: 'a host',
   nft: 'a host',
   save: 'a host',
+  pem: 'a host or container',
 };
 
 /** NAME=VALUE words as pairs. */
