@@ -18,6 +18,7 @@ var views = []struct{ name, path, ready string }{
 	{"answers", "/answers", "[data-answer]"},
 	{"uses", "/uses/203.0.113.20", "[data-use]"},
 	{"without", "/without/azimuth", "[data-stops]"},
+	{"certificates", "/certificates?cert=ridge", "[data-cert]"},
 	{"ports", "/ports?machine=azimuth", "[data-depth]"},
 	{"findings", "/findings/exposure.undeclared/azimuth%3A5432%2Ftcp", "[data-effect]"},
 	{"exposure", "/exposure", "[data-door]"},

@@ -25,7 +25,7 @@ func TestWordsAndKeys(t *testing.T) {
 		b.says("main", word)
 	}
 	does := map[string]string{}
-	for _, path := range []string{"/", "/answers", "/ports", "/exposure", "/findings", "/records", "/log", "/trace/sky.fernmoor.example%3A443", "/filters/edge", "/uses/azimuth", "/without/azimuth"} {
+	for _, path := range []string{"/", "/answers", "/ports", "/exposure", "/findings", "/records", "/log", "/trace/sky.fernmoor.example%3A443", "/filters/edge", "/uses/azimuth", "/without/azimuth", "/certificates"} {
 		b.do(chromedp.Navigate(p.url + path))
 		b.until(`document.querySelectorAll('footer kbd').length > 1`)
 		for _, hint := range strings.Split(eval[string](b, `[...document.querySelectorAll('footer > span')].filter((s) => s.querySelector('kbd')).map((s) => s.querySelector('kbd').innerText + '\t' + s.innerText.slice(s.querySelector('kbd').innerText.length).trim()).join('\n')`), "\n") {
@@ -210,7 +210,7 @@ func TestListByKeys(t *testing.T) {
 	const chosen = `document.querySelector('[role=option][aria-selected=true]')`
 	b.until(chosen)
 	first := eval[string](b, chosen+`.innerText`)
-	for _, key := range []string{kb.ArrowDown, "j", kb.ArrowDown, kb.ArrowUp, "4", "z"} {
+	for _, key := range []string{kb.ArrowDown, "j", kb.ArrowDown, kb.ArrowUp, "5", "z"} {
 		b.press(key)
 	}
 	third := eval[string](b, `document.querySelectorAll('[role=option]')[2].innerText`)

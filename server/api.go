@@ -91,6 +91,7 @@ func registerAPI(e *echo.Echo, s *Server) huma.API {
 	post(api, "switchOn", "/api/plan/on", "The change that switches planned lines on", s.postSwitch)
 	get(api, "filter", "/api/filter", "A filter read as an ordered list: what each line takes, and who needs it", s.getFilter)
 	get(api, "uses", "/api/uses", "Where an address, a name, a machine or a port is used", s.getUses)
+	get(api, "certificates", "/api/certificates", "The certificates: whom they serve, until when, and whether they can be renewed", s.getCertificates)
 	get(api, "without", "/api/without", "What becomes of the names without a part of the estate; or, of a name, what it stands on alone", s.getWithout)
 	table(api, "leads", "/api/leads", "Every way in from a vantage that ends at a place", s.getLeads)
 	get(api, "machine", "/api/machine", "What the machine that this runs on is seen to be, as the command collect prints it", s.getMachine)

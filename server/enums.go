@@ -5,6 +5,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"steady-compass/core/certs"
 	"steady-compass/core/codes"
 	"steady-compass/core/exposure"
 	"steady-compass/core/flow"
@@ -24,6 +25,7 @@ var enums = map[reflect.Type][]any{
 	reflect.TypeFor[trace.Mark]():       words(trace.Marks...),
 	reflect.TypeFor[uses.How]():         words(uses.Direct, uses.Inside, uses.Told, uses.Led),
 	reflect.TypeFor[gone.Kind]():        words(gone.Kinds...),
+	reflect.TypeFor[certs.Condition]():  words(certs.Conditions...),
 }
 
 func words[T ~string](values ...T) []any {
@@ -58,4 +60,5 @@ func enumerateAll(schemas huma.Registry) {
 	enumerate[trace.Mark](schemas)
 	enumerate[uses.How](schemas)
 	enumerate[gone.Kind](schemas)
+	enumerate[certs.Condition](schemas)
 }

@@ -11,8 +11,8 @@ import (
 	"steady-compass/core/netset"
 )
 
-// renewBefore is how long before its end a certificate is renewed where nothing is written.
-const renewBefore = 30 * 24 * time.Hour
+// RenewBefore is how long before its end a certificate is renewed where nothing is written.
+const RenewBefore = 30 * 24 * time.Hour
 
 // certificates looks at the certificates by themselves: how long each is good for, and whether its method can be.
 func (c *check) certificates() {
@@ -37,7 +37,7 @@ func (c *check) lasting(cert *estate.Cert, works bool) {
 		}
 		return
 	}
-	before := renewBefore
+	before := RenewBefore
 	if cert.Renew != estate.NotGiven {
 		before = time.Duration(cert.Renew) * time.Second
 	}

@@ -22,6 +22,7 @@ const views = {
   Log: () => import('./views/Log').then((m) => ({ default: m.Log })),
   Filter: () => import('./views/Filter').then((m) => ({ default: m.Filter })),
   Uses: () => import('./views/Uses').then((m) => ({ default: m.Uses })),
+  Certificates: () => import('./views/Certificates').then((m) => ({ default: m.Certificates })),
   Without: () => import('./views/Without').then((m) => ({ default: m.Without })),
   Answers: () => import('./views/Answers').then((m) => ({ default: m.Answers })),
   Words: () => import('./views/Words').then((m) => ({ default: m.Words })),
@@ -32,6 +33,7 @@ const Ports = lazy(views.Ports);
 const Log = lazy(views.Log);
 const Filter = lazy(views.Filter);
 const Uses = lazy(views.Uses);
+const Certificates = lazy(views.Certificates);
 const Without = lazy(views.Without);
 const Answers = lazy(views.Answers);
 const Words = lazy(views.Words);
@@ -91,6 +93,7 @@ export function App() {
                     <Route path="/without/:word">{(p) => <Without word={fromPath(p.word)} />}</Route>
                     <Route path="/ports" component={Ports} />
                     <Route path="/exposure" component={Exposure} />
+                    <Route path="/certificates" component={Certificates} />
                     <Route path="/findings/:code?/:subject?">
                       {(p) => (
                         <Findings

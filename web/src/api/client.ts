@@ -38,6 +38,9 @@ export type TextAnswer = Schemas['TextAnswer'];
 export type Vantage = Schemas['Vantage'];
 export type RecordsAnswer = Schemas['Records'];
 export type FilterAnswer = Schemas['FilterAnswer'];
+export type CertificateSheet = Schemas['Sheet'];
+export type Certificate = Schemas['Certificate'];
+export type Way = Schemas['Way'];
 export type Without = Schemas['Without'];
 export type Affected = Schemas['Affected'];
 export type Stand = Schemas['Stand'];
@@ -92,6 +95,13 @@ export function useUses(word: string) {
   return useQuery({
     queryKey: ['uses', word],
     queryFn: () => ask(api.GET('/api/uses', { params: { query: { of: word } } })),
+  });
+}
+
+export function useCertificates() {
+  return useQuery({
+    queryKey: ['certificates'],
+    queryFn: ({ signal }) => ask(api.GET('/api/certificates', { signal })),
   });
 }
 

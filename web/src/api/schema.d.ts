@@ -21,6 +21,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/certificates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The certificates: whom they serve, until when, and whether they can be renewed */
+        get: operations["certificates"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/change": {
         parameters: {
             query?: never;
@@ -721,6 +738,26 @@ export interface components {
             service: string;
             site: string;
         };
+        Certificate: {
+            /**
+             * Format: int64
+             * @description How many days it is good for after this one; less than none once it is over
+             */
+            days: number;
+            /** @description Its last day; nothing while it is wanted */
+            expires: string;
+            for: string[];
+            name: string;
+            on: string[];
+            record: string;
+            renewal: components["schemas"]["Renewal"];
+            /** @description What is shown it */
+            serves: components["schemas"]["Way"][];
+            /** @description The listeners that may show it, and are to read it anew once it is renewed */
+            shown: components["schemas"]["Listener"][];
+            /** @enum {string} */
+            state: "valid" | "due" | "expired" | "wanted" | "trial";
+        };
         ChangeQuestion: {
             add: string[];
             /**
@@ -1099,6 +1136,11 @@ export interface components {
             type: string;
             value: string;
         };
+        Listener: {
+            place: string;
+            ports: string;
+            service: string;
+        };
         LostPort: {
             /** @description Who loses it */
             from: string[];
@@ -1300,6 +1342,12 @@ export interface components {
             status: number;
             title: string;
         };
+        Proof: {
+            name: string;
+            /** @description Why it does not work, or not by IPv6 */
+            why: string;
+            works: boolean;
+        };
         Records: {
             exports: components["schemas"]["Export"][];
             kinds: {
@@ -1308,6 +1356,21 @@ export interface components {
             /** Format: int64 */
             revision: number;
             text: string;
+        };
+        Renewal: {
+            /** @description Its method; hand; or nothing, where nothing recorded renews it */
+            by: string;
+            /** @description The first day on which it is tried */
+            due: string;
+            every: string;
+            names: components["schemas"]["Proof"][];
+            /**
+             * Format: int64
+             * @description How many are left until the end of its last day
+             */
+            tries: number;
+            /** @description Each of its names can be proven as things stand */
+            works: boolean;
         };
         Result: {
             from: string;
@@ -1354,6 +1417,11 @@ export interface components {
             leaving: string[];
             ports: string;
             to: string[];
+        };
+        Sheet: {
+            certificates: components["schemas"]["Certificate"][];
+            /** @description What is asked for in TLS and shown no certificate that is for it and good */
+            untrusted: components["schemas"]["Way"][];
         };
         Sources: {
             except: string[];
@@ -1503,6 +1571,14 @@ export interface components {
             dynamic: boolean;
             machine: string;
         };
+        Way: {
+            from: string;
+            /** @enum {string} */
+            outcome: "arrives" | "redirect" | "unresolved" | "outside" | "unroutable" | "silent" | "refused" | "mismatched" | "untrusted" | "unanswered" | "denied" | "gateway-error" | "lost-reply" | "loop" | "undecided" | "partly";
+            target: string;
+            /** @description Why it is not trusted */
+            why?: string;
+        };
         Where: {
             from: string;
             target: string;
@@ -1559,6 +1635,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AnswersAnswer"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    certificates: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sheet"];
                 };
             };
             /** @description Error */

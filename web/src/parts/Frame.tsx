@@ -178,9 +178,10 @@ export function Frame({ children, dark, onTurn }: { children: ReactNode; dark: b
     '1': () => go(`/${keep}`),
     '2': () => go('/ports'),
     '3': () => go(`/exposure${keep}`),
-    '4': () => go('/findings'),
-    '5': () => go('/records'),
-    '6': () => go('/log'),
+    '4': () => go('/certificates'),
+    '5': () => go('/findings'),
+    '6': () => go('/records'),
+    '7': () => go('/log'),
   });
   useColumns();
   const take = async (list: FileList) => {
@@ -193,6 +194,7 @@ export function Frame({ children, dark, onTurn }: { children: ReactNode; dark: b
     ['Names', `/${keep}`, c?.names, location === '/' || location.startsWith('/trace') || location === '/answers'],
     ['Ports', '/ports', c?.machines, location === '/ports'],
     ['Exposure', `/exposure${keep}`, c?.open, location === '/exposure'],
+    ['Certificates', '/certificates', undefined, location === '/certificates'],
     ['Findings', '/findings', c?.causes, location.startsWith('/findings')],
     ['Records', '/records', state.data?.records, location === '/records' || location.startsWith('/filters/')],
     ['Log', '/log', undefined, location === '/log'],
@@ -296,6 +298,7 @@ const titles: Record<string, string> = {
   exposure: 'Exposure',
   findings: 'Findings',
   records: 'Records',
+  certificates: 'Certificates',
   log: 'Log',
   words: 'What the words mean',
   filters: 'Filter',

@@ -1,0 +1,15 @@
+package server
+
+import (
+	"context"
+
+	"steady-compass/core/certs"
+)
+
+func (s *Server) getCertificates(ctx context.Context, _ *struct{}) (*body[certs.Sheet], error) {
+	sheet, err := certs.Of(ctx, s.now().Survey)
+	if err != nil {
+		return nil, problem(err)
+	}
+	return &body[certs.Sheet]{sheet}, nil
+}
