@@ -69,9 +69,10 @@ type Renewal struct {
 
 // Proof is whether a name of a certificate can be proven to an authority.
 type Proof struct {
-	Name  string `json:"name"`
-	Works bool   `json:"works"`
-	Why   string `json:"why" doc:"Why it does not work, or not by IPv6"`
+	Name  string   `json:"name"`
+	Works bool     `json:"works"`
+	Why   string   `json:"why" doc:"Why it does not work, or not by IPv6"`
+	CAA   []string `json:"caa" nullable:"false" doc:"The records that say who may issue for it (RFC 8659); none: everybody"`
 }
 
 const day = 24 * time.Hour
@@ -142,7 +143,10 @@ func renewalOf(s *survey.Survey, c *estate.Cert) Renewal {
 	}
 	r.Works = true
 	for _, name := range c.For {
-		p := Proof{Name: name}
+		p := Proof{Name: name, CAA: []string{}}
+		for _, r := range s.Tracer.AuthorizedFor(name, &memo.Reads{}).Records {
+			p.CAA = append(p.CAA, estate.Line(r))
+		}
 		switch {
 		case unprovable(c.By, name):
 			p.Why = "The method cannot prove it."

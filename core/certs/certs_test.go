@@ -23,6 +23,7 @@ dns a.example A 203.0.113.1
 dns www.a.example A 203.0.113.1
 dns new.a.example A 203.0.113.1
 dns late.a.example A 203.0.113.1
+dns a.example CAA 0 issue "ca.example"
 forward gate 443 to 10.0.0.5
 listen box 443 as front tls
 listen box 8443 as admin tls cert own
@@ -60,6 +61,9 @@ func TestOf(t *testing.T) {
 		r := c.Renewal
 		got := fmt.Sprintf("%s %d days, by %s from %s each %s, %d tries %v", c.State, c.Days, r.By, r.Due, r.Every, r.Tries, r.Works)
 		for _, p := range r.Names {
+			if inside := strings.HasSuffix(p.Name, "a.example"); inside != slices.Equal(p.CAA, []string{`dns a.example CAA 0 issue "ca.example"`}) {
+				t.Errorf("%s: who may issue for it: %q", p.Name, p.CAA)
+			}
 			if !p.Works {
 				if got += " " + p.Name; p.Why == "" {
 					t.Errorf("%s: it is not said why %s cannot be proven", c.Name, p.Name)

@@ -320,6 +320,9 @@ func (c *check) renewal(cert *estate.Cert, reads *memo.Reads) {
 			f.Why = fmt.Sprintf("The challenge of %s for %s gets in by IPv4 only: by IPv6, which is tried first, it ends %s.", cert.Name, name, strings.ReplaceAll(string(got.Came), "-", " "))
 		case got.Works:
 			continue
+		case got.Break != nil && got.Break.Code == "cert.renewal": // nobody may issue it
+			f.Why = fmt.Sprintf("Nobody may issue %s for %s: %s", cert.Name, name, got.Why)
+			f.Trace = nil
 		default:
 			f.Why = fmt.Sprintf("The challenge of %s for %s, by %s, does not get in: %s", cert.Name, name, cert.By, got.Why)
 		}

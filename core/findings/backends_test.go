@@ -124,6 +124,16 @@ func TestBackends(t *testing.T) {
 		  cert star for a.example,www.a.example,six.a.example expires 2027-03-01 on box/front by tls-alpn-01 through front`, ``},
 		{`cert other for b.example expires 2027-03-01 on store by dns-01`, `cert.renewal other (no mend)
 		  name.unresolved b.example (no mend)`},
+		{`dns a.example CAA 0 issue ";"`, `cert.renewal star (no mend)`},
+		{`dns a.example CAA 0 issue "ca.example"
+		  dns a.example CAA 0 issuewild ";"`, `cert.renewal star (no mend)`}, // of a wildcard
+		{`dns a.example CAA 0 issue ";"
+		  dns a.example CAA 0 issue "ca.example; account=7"`, ``},
+		{`dns a.example CAA 0 iodef "mailto:a@a.example"`, ``},
+		{`dns www.a.example CAA 0 issue ";"
+		  - dns www.a.example CNAME a.example
+		  dns www.a.example A 203.0.113.1
+		  cert other for www.a.example expires 2027-03-01 on box/front by dns-01`, `cert.renewal other (no mend)`},
 		{`cert other for a.example expires 2027-03-01 on store by http-01 renew 10d every 20d`, `cert.renewal other (no mend)`},
 		{`- forward gate 80,443 to 10.0.8.10
 		  forward gate 80 to 10.0.8.10

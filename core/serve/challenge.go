@@ -13,6 +13,7 @@ import (
 	"steady-compass/core/model"
 	"steady-compass/core/names"
 	"steady-compass/core/netset"
+	"steady-compass/core/say"
 )
 
 // Challenged is what came of a challenge that is to prove a name (RFC 8555 §8).
@@ -34,9 +35,14 @@ type challenge struct {
 	tls     bool   // whoever ends the TLS has to be the one
 }
 
-// Challenge says whether the challenge for a name of a certificate gets in from the internet, by the certificate's method: http-01 to
+// Challenge says whether a name of a certificate can be proven: whether anybody may issue for it at all (RFC 8659), and whether the challenge
+// gets in from the internet, by the certificate's method: http-01 to
 // port 80, redirects followed; tls-alpn-01 to port 443; dns-01 by the zone that the internet sees.
 func (t *Engine) Challenge(cert *estate.Cert, name string, reads *memo.Reads) Challenged {
+	if a := t.AuthorizedFor(name, reads); a.Nobody {
+		b := flow.Break{Code: "cert.renewal", At: a.At, Records: say.Lines(a.Records...)}
+		return Challenged{Came: flow.Denied, Break: &b, Cause: flow.RecordCause(b.Records[0]), Why: fmt.Sprintf("the CAA records of %s let nobody issue for it.", a.At)}
+	}
 	if cert.By == "dns-01" {
 		return t.dnsChallenge(name, reads)
 	}

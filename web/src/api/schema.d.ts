@@ -1343,6 +1343,8 @@ export interface components {
             title: string;
         };
         Proof: {
+            /** @description The records that say who may issue for it (RFC 8659); none: everybody */
+            caa: string[];
             name: string;
             /** @description Why it does not work, or not by IPv6 */
             why: string;

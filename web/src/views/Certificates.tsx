@@ -274,6 +274,13 @@ function Chosen({ cert }: { cert: Certificate }) {
           {r.names.map((n) => (
             <li key={n.name}>
               <Mark kind={n.works ? 'arrives' : 'stops'} /> {n.name}
+              {n.caa.map((line) => (
+                <div key={line}>
+                  <Said>
+                    <Wrapping text={line} />
+                  </Said>
+                </div>
+              ))}
               {n.why && (
                 <div>
                   <Said $look={!n.works}>{n.works ? n.why : `Cannot be proven as things stand: ${n.why}`}</Said>
