@@ -4,15 +4,14 @@ package certs
 
 import (
 	"context"
-	"net/netip"
 	"slices"
-	"strings"
 	"time"
 
 	"steady-compass/core/estate"
 	"steady-compass/core/findings"
 	"steady-compass/core/memo"
 	"steady-compass/core/parallel"
+	"steady-compass/core/serve"
 	"steady-compass/core/survey"
 )
 
@@ -47,7 +46,8 @@ type Certificate struct {
 	Days    int            `json:"days" doc:"How many days it is good for after this one; less than none once it is over"`
 	Renewal Renewal        `json:"renewal"`
 	Shown   []Listener     `json:"shown" nullable:"false" doc:"The listeners that may show it, and are to read it anew once it is renewed"`
-	Serves  []findings.Way `json:"serves" nullable:"false" doc:"What is shown it"`
+	Asked   int            `json:"asked" doc:"How many ways are shown it"`
+	Serves  []findings.Way `json:"serves" nullable:"false" doc:"The first of these"`
 }
 
 // Listener is one that ends TLS.
@@ -75,7 +75,10 @@ type Proof struct {
 	CAA   []string `json:"caa" nullable:"false" doc:"The records that say who may issue for it (RFC 8659); none: everybody"`
 }
 
-const day = 24 * time.Hour
+const (
+	day        = 24 * time.Hour
+	mostServed = 200 // ways that are listed
+)
 
 // Of looks at all certificates in force, in the order in which they are written.
 func Of(ctx context.Context, s *survey.Survey) (Sheet, error) {
@@ -92,7 +95,7 @@ func Of(ctx context.Context, s *survey.Survey) (Sheet, error) {
 		line := estate.Line(c)
 		x := Certificate{
 			Name: c.Name, Record: line, For: c.For, On: c.On, State: conditionOf(c, s.Day), Expires: string(c.Expires),
-			Renewal: renewalOf(s, c), Shown: listeners(s, c), Serves: append([]findings.Way{}, shown[line]...),
+			Renewal: renewalOf(s, c), Shown: listeners(s, c), Asked: len(shown[line]), Serves: append([]findings.Way{}, shown[line][:min(len(shown[line]), mostServed)]...),
 		}
 		if c.Expires != "" {
 			x.Days = int(c.Expires.Time().Sub(s.Day.Time()) / day)
@@ -148,7 +151,7 @@ func renewalOf(s *survey.Survey, c *estate.Cert) Renewal {
 			p.CAA = append(p.CAA, estate.Line(r))
 		}
 		switch {
-		case unprovable(c.By, name):
+		case !serve.Provable(c.By, name):
 			p.Why = "The method cannot prove it."
 		default:
 			got := s.Tracer.Challenge(c, name, &memo.Reads{})
@@ -160,12 +163,6 @@ func renewalOf(s *survey.Survey, c *estate.Cert) Renewal {
 		r.Names = append(r.Names, p)
 	}
 	return r
-}
-
-// unprovable says whether a method can never prove a name (RFC 8555 §8.3, RFC 8738 §7).
-func unprovable(by, name string) bool {
-	_, err := netip.ParseAddr(name)
-	return strings.HasPrefix(name, "*.") && by != "dns-01" || err == nil && by == "dns-01"
 }
 
 // listeners are those that show a certificate: it is theirs or a site's of theirs, or lies beside one that names none.

@@ -2,7 +2,6 @@ package findings
 
 import (
 	"fmt"
-	"net/netip"
 	"slices"
 	"strings"
 
@@ -302,7 +301,7 @@ func (c *check) renewal(cert *estate.Cert, reads *memo.Reads) {
 	if cert.By == "" || cert.By == "hand" {
 		return
 	}
-	if !provable(cert) { // cert.method says so
+	if slices.ContainsFunc(cert.For, func(name string) bool { return !serve.Provable(cert.By, name) }) { // cert.method says so
 		return
 	}
 	for _, name := range cert.For {
@@ -342,12 +341,4 @@ func (c *check) renewal(cert *estate.Cert, reads *memo.Reads) {
 			Why: fmt.Sprintf("Certificate %s is tried each %s, and is to be renewed within %s: it may be too late by then.", cert.Name, cert.Every, cert.Renew),
 		})
 	}
-}
-
-// provable says whether a certificate's method can prove all of its names (RFC 8555 §8.3, RFC 8738 §7).
-func provable(cert *estate.Cert) bool {
-	return !slices.ContainsFunc(cert.For, func(name string) bool {
-		_, err := netip.ParseAddr(name)
-		return strings.HasPrefix(name, "*.") && cert.By != "dns-01" || err == nil && cert.By == "dns-01"
-	})
 }

@@ -20,11 +20,14 @@ type Way struct {
 // that are shown none that is for them and good.
 func (x *Checked) ByCertificate() (shown map[string][]Way, untrusted []Way) {
 	shown = map[string][]Way{}
-	add := func(list []Way, w Way) []Way {
-		if i := slices.IndexFunc(list, func(o Way) bool { return o.Target == w.Target && o.From == w.From }); i >= 0 {
-			return list
+	type told struct{ line, target, from string }
+	known := map[told]bool{}
+	add := func(list []Way, line string, w Way) []Way {
+		if is := (told{line, w.Target, w.From}); !known[is] {
+			known[is] = true
+			return append(list, w)
 		}
-		return append(list, w)
+		return list
 	}
 	for v := range x.walks.all() {
 		for i := range v.walks {
@@ -37,11 +40,11 @@ func (x *Checked) ByCertificate() (shown map[string][]Way, untrusted []Way) {
 				w := Way{Target: v.walks[i].label, From: v.walks[i].from.Word, Outcome: p.Outcome}
 				switch s := &p.Steps[at]; {
 				case s.Verdict == flow.Pass && len(s.Records) > 0 && x.isCert(s.Records[0]):
-					shown[s.Records[0]] = add(shown[s.Records[0]], w)
+					shown[s.Records[0]] = add(shown[s.Records[0]], s.Records[0], w)
 				case s.Verdict == flow.Broken:
 					if b := slices.IndexFunc(p.Breaks, func(b flow.Break) bool { return strings.HasPrefix(b.Code, "cert.") }); b >= 0 {
 						w.Why = p.Breaks[b].Why
-						untrusted = add(untrusted, w)
+						untrusted = add(untrusted, "", w)
 					}
 				}
 			}

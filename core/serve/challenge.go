@@ -152,3 +152,15 @@ func (t *Engine) dnsChallenge(name string, reads *memo.Reads) Challenged {
 	}
 	return Challenged{Works: true}
 }
+
+// Provable says whether a method can prove a name at all (RFC 8555 §8.3, RFC 8738 §7): a wildcard by dns-01 alone, an address never by it.
+func Provable(method, name string) bool {
+	_, err := netip.ParseAddr(name)
+	switch {
+	case strings.HasPrefix(name, "*."):
+		return method == "dns-01"
+	case err == nil:
+		return method != "dns-01"
+	}
+	return true
+}

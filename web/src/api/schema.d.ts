@@ -741,6 +741,11 @@ export interface components {
         Certificate: {
             /**
              * Format: int64
+             * @description How many ways are shown it
+             */
+            asked: number;
+            /**
+             * Format: int64
              * @description How many days it is good for after this one; less than none once it is over
              */
             days: number;
@@ -751,7 +756,7 @@ export interface components {
             on: string[];
             record: string;
             renewal: components["schemas"]["Renewal"];
-            /** @description What is shown it */
+            /** @description The first of these */
             serves: components["schemas"]["Way"][];
             /** @description The listeners that may show it, and are to read it anew once it is renewed */
             shown: components["schemas"]["Listener"][];

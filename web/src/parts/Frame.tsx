@@ -80,20 +80,21 @@ const Count = styled.b<{ $look?: boolean }>`
 
 const Views = styled.nav`
   display: flex;
+  flex-wrap: wrap; /* what a view can be set to goes below, where there is no room beside */
   align-items: stretch;
-  gap: 26px;
+  column-gap: 18px;
   padding: 0 24px;
-  height: 44px;
   border-bottom: 1px solid ${(p) => p.theme.rule};
   @media (max-width: 700px) {
+    flex-wrap: nowrap;
     overflow-x: auto;
-    gap: 18px;
   }
 `;
 
 const Tab = styled(Link)<{ $on: boolean }>`
   display: flex;
   align-items: center;
+  height: 43px;
   gap: 7px;
   font-size: 13.5px;
   border-bottom: 3px solid ${(p) => (p.$on ? p.theme.ink : 'transparent')};
@@ -112,9 +113,10 @@ const Tab = styled(Link)<{ $on: boolean }>`
 
 const Slot = styled.div`
   margin-left: auto;
+  min-height: 32px;
   display: flex;
   align-items: center;
-  gap: 24px;
+  gap: 18px;
 `;
 
 const Bar = styled.div<{ $look?: boolean }>`

@@ -41,3 +41,46 @@ export const Top = styled.header`
     color: ${(p) => p.theme.ink};
   }
 `;
+
+/** The head of some lines of a list, and how many they are. */
+export const Group = styled.h3`
+  font-size: 12px;
+  font-weight: 400;
+  color: ${(p) => p.theme.ink2};
+  padding: 14px 24px 4px;
+`;
+
+/** A line of a list: a mark or a tick, what it is, and a word on it. */
+export const MarkedLine = styled.div`
+  display: grid;
+  grid-template-columns: 26px minmax(0, 1fr) fit-content(50%);
+  align-items: start;
+  padding: 6px 24px;
+  border-top: 1px solid ${(p) => p.theme.hairline};
+  font:
+    12px/19px 'IBM Plex Mono',
+    monospace;
+  small {
+    color: ${(p) => p.theme.ink2};
+    font:
+      12px/19px 'IBM Plex Sans Variable',
+      sans-serif;
+    padding-left: 16px;
+    text-align: right;
+  }
+`;
+
+/** Lines one below the other, beside a list. */
+export const Lines = styled.ul`
+  list-style: none;
+  margin: 0 0 14px;
+  padding: 0;
+  li {
+    padding: 3px 0;
+    border-top: 1px solid ${(p) => p.theme.hairline};
+    font:
+      12px/19px 'IBM Plex Mono',
+      monospace;
+    overflow-wrap: anywhere;
+  }
+`;

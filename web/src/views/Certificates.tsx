@@ -6,7 +6,7 @@ import { ListLine, LongList } from '../parts/LongList';
 import { isGood, Mark, outcomeWords, type MarkKind } from '../parts/marks';
 import { Failed, LinkButton, Loading, Quiet } from '../parts/Quiet';
 import { traceURL, useChosen, useQueryWord, withoutURL } from '../parts/route';
-import { Sheet, Side, Top, Two } from '../parts/TwoPane';
+import { Group, Lines, Sheet, Side, Top, Two } from '../parts/TwoPane';
 import { useViewHints } from '../parts/hints';
 import { Wrapping } from '../parts/Wrapping';
 
@@ -51,13 +51,6 @@ const Said = styled.span<{ $look?: boolean }>`
   color: ${(p) => (p.$look ? p.theme.magenta : p.theme.ink2)};
 `;
 
-const Group = styled.h3`
-  font-size: 12px;
-  font-weight: 400;
-  color: ${(p) => p.theme.ink2};
-  padding: 18px 24px 4px;
-`;
-
 const Plain = styled.div`
   display: grid;
   grid-template-columns: 20px minmax(0, 1fr) minmax(0, 1.4fr);
@@ -68,20 +61,6 @@ const Plain = styled.div`
     12px/19px 'IBM Plex Mono',
     monospace;
   overflow-wrap: anywhere;
-`;
-
-const List = styled.ul`
-  list-style: none;
-  margin: 0 0 14px;
-  padding: 0;
-  li {
-    padding: 3px 0;
-    border-top: 1px solid ${(p) => p.theme.hairline};
-    font:
-      12px/19px 'IBM Plex Mono',
-      monospace;
-    overflow-wrap: anywhere;
-  }
 `;
 
 /** A word that is not broken at its dashes. */
@@ -270,7 +249,7 @@ function Chosen({ cert }: { cert: Certificate }) {
           ` Then ${places.slice(0, 4).join(', ')}${places.length > 4 ? ` and ${places.length - 4} more` : ''} read${places.length === 1 ? 's' : ''} it anew.`}
       </p>
       {r.names.length > 0 && (
-        <List aria-label="Whether each name can be proven">
+        <Lines aria-label="Whether each name can be proven">
           {r.names.map((n) => (
             <li key={n.name}>
               <Mark kind={n.works ? 'arrives' : 'stops'} /> {n.name}
@@ -288,14 +267,12 @@ function Chosen({ cert }: { cert: Certificate }) {
               )}
             </li>
           ))}
-        </List>
+        </Lines>
       )}
       <h3>
-        {cert.serves.length === 0
-          ? 'Nothing that is asked for is shown it'
-          : `Shown to who asks for ${cert.serves.length}`}
+        {cert.serves.length === 0 ? 'Nothing that is asked for is shown it' : `Shown to who asks for ${cert.asked}`}
       </h3>
-      <List>
+      <Lines>
         {cert.serves.slice(0, 24).map((w: Way) => (
           <li key={`${w.target} ${w.from}`}>
             <LinkButton onPress={() => go(traceURL(w.target, w.from))}>{w.target}</LinkButton>
@@ -303,8 +280,8 @@ function Chosen({ cert }: { cert: Certificate }) {
             {!isGood(w.outcome) && <Said> · {outcomeWords[w.outcome]}</Said>}
           </li>
         ))}
-        {cert.serves.length > 24 && <li>and {cert.serves.length - 24} more</li>}
-      </List>
+        {cert.asked > 24 && <li>and {cert.asked - 24} more</li>}
+      </Lines>
       <p>
         <LinkButton onPress={() => go(withoutURL(cert.name, { kind: 'certificate' }))}>
           What stops without it

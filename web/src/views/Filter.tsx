@@ -10,23 +10,9 @@ import { usePreview } from '../parts/preview';
 import { Acts, Failed, LinkButton, Loading, Plain, Quiet, Strong } from '../parts/Quiet';
 import { traceURL, useChosen, useQueryWord } from '../parts/route';
 import { useSession } from '../parts/session';
-import { Sheet, Side, Top, Two } from '../parts/TwoPane';
+import { Lines, Sheet, Side, Top, Two } from '../parts/TwoPane';
 import { useViewHints } from '../parts/hints';
 import { Wrapping } from '../parts/Wrapping';
-
-const Needs = styled.ul`
-  list-style: none;
-  margin: 0 0 14px;
-  padding: 0;
-  li {
-    padding: 3px 0;
-    border-top: 1px solid ${(p) => p.theme.hairline};
-    font:
-      12px/19px 'IBM Plex Mono',
-      monospace;
-    overflow-wrap: anywhere;
-  }
-`;
 
 const columns = '44px 62px minmax(90px, 1.1fr) minmax(90px, 1.4fr) minmax(90px, 1.2fr) 118px';
 
@@ -233,7 +219,7 @@ function InOrder({ filter }: { filter: FilterAnswer }) {
                 <h3>
                   {line.needs} {line.needs === 1 ? 'gets' : 'get'} through by it
                 </h3>
-                <Needs>
+                <Lines>
                   {line.neededBy.slice(0, 12).map((n) => (
                     <li key={n}>
                       <LinkButton
@@ -247,7 +233,7 @@ function InOrder({ filter }: { filter: FilterAnswer }) {
                     </li>
                   ))}
                   {line.needs > 12 && <li>and {line.needs - 12} more</li>}
-                </Needs>
+                </Lines>
               </>
             ) : (
               line.keeps.length === 0 && <p style={{ marginBottom: 14 }}>Nothing that is meant gets through by it.</p>

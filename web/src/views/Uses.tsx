@@ -12,38 +12,15 @@ import { usePreview } from '../parts/preview';
 import { Failed, LinkButton, Loading, Quiet, Strong } from '../parts/Quiet';
 import { traceURL, usesURL, withoutURL } from '../parts/route';
 import { useSession } from '../parts/session';
-import { Sheet, Side, Top, Two } from '../parts/TwoPane';
+import { Group, MarkedLine, Sheet, Side, Top, Two } from '../parts/TwoPane';
 import { useViewHints } from '../parts/hints';
 import { Wrapping } from '../parts/Wrapping';
 
-const Group = styled.h3`
-  font-size: 12px;
-  font-weight: 400;
-  color: ${(p) => p.theme.ink2};
-  padding: 14px 24px 4px;
-`;
-
-const Line = styled.div<{ $going?: boolean }>`
-  display: grid;
-  grid-template-columns: 26px minmax(0, 1fr) fit-content(38%);
-  align-items: start;
-  padding: 6px 24px;
-  border-top: 1px solid ${(p) => p.theme.hairline};
-  font:
-    12px/19px 'IBM Plex Mono',
-    monospace;
+const Line = styled(MarkedLine)<{ $going?: boolean }>`
   background: ${(p) => (p.$going ? p.theme.panel : 'none')};
   input {
     margin: 3px 0 0;
     accent-color: ${(p) => p.theme.ink};
-  }
-  small {
-    color: ${(p) => p.theme.ink2};
-    font:
-      12px/19px 'IBM Plex Sans Variable',
-      sans-serif;
-    padding-left: 16px;
-    text-align: right;
   }
 `;
 

@@ -6,52 +6,12 @@ import { isGood, Mark, outcomeWords } from '../parts/marks';
 import { VantagePicker } from '../parts/Picker';
 import { Failed, LinkButton, Loading, Quiet } from '../parts/Quiet';
 import { traceURL, usesURL, withoutURL } from '../parts/route';
-import { Sheet, Side, Top, Two } from '../parts/TwoPane';
+import { Group, Lines, MarkedLine, Sheet, Side, Top, Two } from '../parts/TwoPane';
 import { useViewHints } from '../parts/hints';
 import { Wrapping } from '../parts/Wrapping';
 
-const Group = styled.h3`
-  font-size: 12px;
-  font-weight: 400;
-  color: ${(p) => p.theme.ink2};
-  padding: 14px 24px 4px;
-`;
-
-const Line = styled.div`
-  display: grid;
-  grid-template-columns: 26px minmax(0, 1fr) fit-content(50%);
-  align-items: start;
-  padding: 6px 24px;
-  border-top: 1px solid ${(p) => p.theme.hairline};
-  font:
-    12px/19px 'IBM Plex Mono',
-    monospace;
-  small {
-    color: ${(p) => p.theme.ink2};
-    font:
-      12px/19px 'IBM Plex Sans Variable',
-      sans-serif;
-    padding-left: 16px;
-    text-align: right;
-  }
-`;
-
 const Sign = styled.span`
   line-height: 18px;
-`;
-
-const Lines = styled.ul`
-  list-style: none;
-  margin: 0 0 14px;
-  padding: 0;
-  li {
-    padding: 3px 0;
-    border-top: 1px solid ${(p) => p.theme.hairline};
-    font:
-      12px/19px 'IBM Plex Mono',
-      monospace;
-    overflow-wrap: anywhere;
-  }
 `;
 
 /** How many lines of a list are shown. */
@@ -157,7 +117,7 @@ function Becomes({ part }: { part: Gone }) {
             Meant besides, and not so any more <b>{part.unmet.length}</b>
           </Group>
           {part.unmet.slice(0, most).map((u) => (
-            <Line key={u.subject}>
+            <MarkedLine key={u.subject}>
               <Sign>
                 <Mark kind="stops" />
               </Sign>
@@ -165,7 +125,7 @@ function Becomes({ part }: { part: Gone }) {
                 <Wrapping text={u.subject} />
               </span>
               <small>{u.why}</small>
-            </Line>
+            </MarkedLine>
           ))}
           {part.unmet.length > most && <Quiet>and {part.unmet.length - most} more</Quiet>}
         </section>
@@ -176,7 +136,7 @@ function Becomes({ part }: { part: Gone }) {
             Fail shut <b>{part.shut.length}</b>
           </Group>
           {part.shut.map((f) => (
-            <Line key={f.filter}>
+            <MarkedLine key={f.filter}>
               <Sign>
                 <Mark kind="ends" />
               </Sign>
@@ -188,7 +148,7 @@ function Becomes({ part }: { part: Gone }) {
                 ))}
               </span>
               <small>{f.why}</small>
-            </Line>
+            </MarkedLine>
           ))}
         </section>
       )}
@@ -208,7 +168,7 @@ function NamesOf({ title, list }: { title: string; list: Affected[] }) {
         const target = `${n.name}:${n.port}${n.transport === 'udp' ? '/udp' : ''}`;
         const good = isGood(n.after) || n.after === 'partly';
         return (
-          <Line key={`${target} ${n.from}`} data-stops={good ? undefined : target}>
+          <MarkedLine key={`${target} ${n.from}`} data-stops={good ? undefined : target}>
             <Sign>
               <Mark kind={good ? 'arrives' : 'stops'} />
             </Sign>
@@ -217,7 +177,7 @@ function NamesOf({ title, list }: { title: string; list: Affected[] }) {
               {n.from !== 'internet' && ` from ${n.from}`}
             </span>
             <small>{good ? n.through.join('; ') : outcomeWords[n.after]}</small>
-          </Line>
+          </MarkedLine>
         );
       })}
       {list.length > most && <Quiet>and {list.length - most} more</Quiet>}
@@ -234,7 +194,7 @@ function Stands({ title, list }: { title: string; list: Stand[] }) {
         {title} <b>{list.length}</b>
       </Group>
       {list.map((s) => (
-        <Line key={`${s.kind} ${s.word}`} data-stand={s.kind}>
+        <MarkedLine key={`${s.kind} ${s.word}`} data-stand={s.kind}>
           <Sign>
             <Mark kind={isGood(s.after) || s.after === 'partly' ? 'arrives' : 'stops'} />
           </Sign>
@@ -244,7 +204,7 @@ function Stands({ title, list }: { title: string; list: Stand[] }) {
           <small>
             {s.kind} · without it: {outcomeWords[s.after]}
           </small>
-        </Line>
+        </MarkedLine>
       ))}
     </section>
   );
