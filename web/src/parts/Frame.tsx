@@ -239,7 +239,7 @@ export function Frame({ children, dark, onTurn }: { children: ReactNode; dark: b
       <Views aria-label="Views">
         {tabs.map(([name, href, n, on]) => (
           <Tab key={name} href={href} $on={on} aria-current={on ? 'page' : undefined}>
-            {name} {n !== undefined && <small>{n}</small>}
+            {name} {n !== undefined && <small>{short(n)}</small>}
           </Tab>
         ))}
         <Slot id={toolsSlot} />
@@ -322,4 +322,9 @@ function useTitle(location: string, estate: string | undefined) {
 function waitingWords(n: number) {
   if (n === 0) return 'Changes wait until it does.';
   return n === 1 ? 'One change waits, and is sent when it does.' : `${n} changes wait, and are sent when it does.`;
+}
+
+/** A count in few letters: what stands beside it is not to move when an estate is large. */
+function short(n: number) {
+  return n < 1000 ? String(n) : `${Math.floor(n / 1000)}k`;
 }
