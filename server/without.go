@@ -1,8 +1,8 @@
 package server
 
 import (
+	"cmp"
 	"context"
-	"fmt"
 	"net/http"
 	"strings"
 
@@ -36,7 +36,10 @@ func (s *Server) getWithout(ctx context.Context, in *withoutQuery) (*body[Withou
 	case in.Kind == "name" || missing != nil && in.Kind == "":
 		target, err := a.Tracer.ParseTarget(in.Of)
 		if err != nil || in.Kind == "" && target.Name != "" && !strings.Contains(target.Name, ".") {
-			return nil, noPart(fmt.Errorf("%w", missing))
+			if in.Kind == "name" {
+				missing = nil // what is wrong with it as a name
+			}
+			return nil, noPart(cmp.Or(missing, err))
 		}
 		if _, err := a.Tracer.VantageNamed(in.From); err != nil {
 			return nil, problem(err)

@@ -84,6 +84,7 @@ func TestCommands(t *testing.T) {
 		{small, "without box --estate - --json", 0, `"stops"`, ""},
 		{small, "without a.example:443 --estate -", 0, "a.example:443 from internet", ""},
 		{small, "without a.example:443 --estate - --json", 0, `"alone"`, ""},
+		{small, "without :x --kind name --estate -", 2, "", "expected"},
 		{small, "without moon --estate -", 2, "", "nothing that can be down"},
 		{small, "without box --kind zone --estate -", 2, "", "no zone \"box\""},
 		{small, "without a.example:443 --from moon --estate -", 2, "", "no such vantage"},

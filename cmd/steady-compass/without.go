@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"strings"
@@ -24,7 +25,10 @@ func (c *withoutCommand) Run(ctx context.Context, s streams) error {
 	}
 	before := survey.New(t.Model.Estate, day)
 	part, missing := gone.Find(t.Model.Estate, c.Word, gone.Kind(c.Kind))
-	if c.Kind == "name" || missing != nil && c.Kind == "" {
+	if c.Kind == "name" {
+		return c.standing(ctx, s, before, nil)
+	}
+	if missing != nil && c.Kind == "" {
 		return c.standing(ctx, s, before, missing)
 	}
 	if missing != nil {
@@ -47,7 +51,7 @@ func (c *withoutCommand) standing(ctx context.Context, s streams, before *survey
 		return err
 	}
 	if target, err := before.Tracer.ParseTarget(c.Word); err != nil || c.Kind == "" && target.Name != "" && !strings.Contains(target.Name, ".") {
-		return wrong("%v", missing)
+		return wrong("%v", cmp.Or(missing, err))
 	}
 	got, err := gone.StandsOn(ctx, before, c.Word, c.From)
 	if err != nil {

@@ -26,8 +26,10 @@ func (r *Report) Causes() (causes []Cause, of [][]int) {
 	causes = []Cause{}
 	at := map[string]int{}
 	unmet := r.unmet()
+	keys := make([][]string, len(r.Findings))
 	for i, f := range r.Findings {
-		for _, key := range f.causedBy(unmet) {
+		keys[i] = f.causedBy(unmet)
+		for _, key := range keys[i] {
 			n, known := at[key]
 			if !known {
 				n = len(causes)
@@ -43,7 +45,7 @@ func (r *Report) Causes() (causes []Cause, of [][]int) {
 		c.Head = c.Findings[0]
 		for _, i := range c.Findings {
 			f := r.Findings[i]
-			if len(f.causedBy(unmet)) == 1 {
+			if len(keys[i]) == 1 {
 				c.Ends++
 			}
 			if name := hostIn(f.Subject); name != "" {

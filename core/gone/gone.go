@@ -12,6 +12,7 @@ import (
 
 	"steady-compass/core/effect"
 	"steady-compass/core/estate"
+	"steady-compass/core/findings"
 	"steady-compass/core/flow"
 	"steady-compass/core/model"
 	"steady-compass/core/names"
@@ -251,15 +252,26 @@ func through(r *survey.Row) []string {
 
 // unmet are the intents that are met, and would not be; those of names that stop are told already.
 func (w *Without) unmet(ctx context.Context, before, after *survey.Survey, told map[string]bool) error {
-	e, err := effect.Of(ctx, before, after)
+	was, err := before.Check(ctx)
 	if err != nil {
 		return err
 	}
-	for _, b := range e.Brought {
-		target, _, _ := strings.Cut(b.Subject, ",")
-		if b.Code == "intent.unmet" && !told[target] && !w.isOf(b.Subject) {
-			meant, _, _ := strings.Cut(strings.TrimPrefix(b.Why, "Meant "), ", and not so")
-			w.Unmet = append(w.Unmet, Unmet{b.Subject, meant})
+	is, err := after.Check(ctx)
+	if err != nil {
+		return err
+	}
+	meant := map[string]string{}
+	for _, i := range before.Tracer.Model.Intents {
+		words := make([]string, len(i.For))
+		for n, s := range i.For {
+			words[n] = s.String()
+		}
+		meant[i.Target+":"+i.Ports.String()] = "for " + strings.Join(words, ", ")
+	}
+	for _, f := range findings.Ended(is.Report, was.Report) {
+		target, _, _ := strings.Cut(f.Subject, ",")
+		if f.Code == "intent.unmet" && !told[target] && !w.isOf(f.Subject) {
+			w.Unmet = append(w.Unmet, Unmet{f.Subject, meant[f.Subject]})
 		}
 	}
 	return nil
@@ -306,10 +318,13 @@ func (p *Part) failing(m *model.Model) []FailsShut {
 		f := FailsShut{Filter: name, Lines: []string{}}
 		var ports []string
 		for _, rule := range byFilter[name] {
+			if !alone(rule) {
+				continue
+			}
 			others := slices.ContainsFunc(byFilter[name], func(o *estate.Rule) bool {
 				return !alone(o) && (o.Ports.Any || rule.Ports.Any || o.Ports.Set().Overlaps(rule.Ports.Set()))
 			})
-			if alone(rule) && !others {
+			if !others {
 				f.Lines, ports = append(f.Lines, estate.Line(rule)), append(ports, rule.Ports.String())
 			}
 		}

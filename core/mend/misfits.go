@@ -4,6 +4,7 @@ import (
 	"net/netip"
 	"slices"
 	"strconv"
+	"sync"
 
 	"steady-compass/core/estate"
 	"steady-compass/core/findings"
@@ -17,6 +18,7 @@ func (s State) misfits() []*flow.Mend {
 	var out []*flow.Mend
 	refers := map[estate.Ref][]estate.Record{}
 	var unknown []estate.Ref
+	within := sync.OnceValue(func() []string { return s.vocabulary().within })
 	for _, f := range s.Checked.Findings {
 		ref, is := f.Unknown()
 		switch {
@@ -28,7 +30,7 @@ func (s State) misfits() []*flow.Mend {
 		case f.Code == "site.unknown-service" && f.Mend != nil:
 			out = append(out, f.Mend)
 		case f.Code == "conflict.address":
-			out = append(out, s.apart(f)...)
+			out = append(out, s.apart(f, within())...)
 		case f.Code == "pool.down" || f.Code == "pool.check":
 			out = append(out, s.checkedAt(f.Subject)...)
 		}
@@ -109,9 +111,8 @@ func (s State) respelt(ref estate.Ref, lines []estate.Record) []*flow.Mend {
 }
 
 // apart are the readings of an address that two hold: that one of them holds another that is recorded, and that nobody does.
-func (s State) apart(f *findings.Finding) []*flow.Mend {
+func (s State) apart(f *findings.Finding, within []string) []*flow.Mend {
 	m := s.Tracer.Model
-	within := s.vocabulary().within
 	var out []*flow.Mend
 	for _, line := range f.Records {
 		a, is := recorded(m.Estate, line).(*estate.Address)
