@@ -3,30 +3,30 @@ import { lazy, Suspense, useEffect, useState } from 'react';
 import { ThemeProvider } from 'styled-components';
 import { Route, Switch } from 'wouter';
 import { queries } from './api/client';
-import { Frame } from './parts/Frame';
-import { GlobalStyle } from './parts/GlobalStyle';
-import { Quiet } from './parts/Quiet';
-import { Wreck } from './parts/Wreck';
-import { usePrinting } from './parts/print';
-import { fromPath } from './parts/route';
-import { SessionProvider } from './parts/session';
-import { day, night } from './theme';
-import { Findings } from './views/Findings';
-import { Names } from './views/Names';
-import { Trace } from './views/Trace';
+import { Frame } from './features/frame/Frame';
+import { GlobalStyle } from './ui/GlobalStyle';
+import { Quiet } from './ui/Quiet';
+import { Wreck } from './ui/Wreck';
+import { usePrinting } from './ui/print';
+import { fromPath } from './ui/route';
+import { SessionProvider } from './features/change/session';
+import { day, night } from './ui/theme';
+import { Findings } from './features/findings/Findings';
+import { Names } from './features/names/Names';
+import { Trace } from './features/trace/Trace';
 
 // The views that one goes to and fro between come with the page; the others when they are asked for, or once the page has nothing else to do.
 const views = {
-  Exposure: () => import('./views/Exposure').then((m) => ({ default: m.Exposure })),
-  Ports: () => import('./views/Ports').then((m) => ({ default: m.Ports })),
-  Log: () => import('./views/Log').then((m) => ({ default: m.Log })),
-  Filter: () => import('./views/Filter').then((m) => ({ default: m.Filter })),
-  Uses: () => import('./views/Uses').then((m) => ({ default: m.Uses })),
-  Certificates: () => import('./views/Certificates').then((m) => ({ default: m.Certificates })),
-  Without: () => import('./views/Without').then((m) => ({ default: m.Without })),
-  Answers: () => import('./views/Answers').then((m) => ({ default: m.Answers })),
-  Words: () => import('./views/Words').then((m) => ({ default: m.Words })),
-  Records: () => import('./views/Records'),
+  Exposure: () => import('./features/exposure/Exposure').then((m) => ({ default: m.Exposure })),
+  Ports: () => import('./features/ports/Ports').then((m) => ({ default: m.Ports })),
+  Log: () => import('./features/log/Log').then((m) => ({ default: m.Log })),
+  Filter: () => import('./features/filter/Filter').then((m) => ({ default: m.Filter })),
+  Uses: () => import('./features/uses/Uses').then((m) => ({ default: m.Uses })),
+  Certificates: () => import('./features/certificates/Certificates').then((m) => ({ default: m.Certificates })),
+  Without: () => import('./features/without/Without').then((m) => ({ default: m.Without })),
+  Answers: () => import('./features/answers/Answers').then((m) => ({ default: m.Answers })),
+  Words: () => import('./features/words/Words').then((m) => ({ default: m.Words })),
+  Records: () => import('./features/records/Records'),
 };
 const Exposure = lazy(views.Exposure);
 const Ports = lazy(views.Ports);

@@ -1,0 +1,58 @@
+// One line that two people changed: both sides, and a choice.
+import styled from 'styled-components';
+import type { Clash } from '../../api/client';
+import { LinkButton } from '../../ui/Quiet';
+import { useSession } from './session';
+
+const Pair = styled.dl`
+  display: grid;
+  grid-template-columns: auto minmax(0, 1fr) auto;
+  gap: 2px 14px;
+  margin: 6px 0 0;
+  color: ${(p) => p.theme.ink};
+  dt {
+    color: ${(p) => p.theme.ink2};
+  }
+  dd {
+    margin: 0;
+    overflow-wrap: anywhere;
+  }
+`;
+
+const shown = 4;
+
+/** What became of lines that somebody else has changed meanwhile, beside what was to become of them. */
+export function Clashes({ clashes, done }: { clashes: Clash[]; done: () => void }) {
+  const { change } = useSession();
+  const mine = () => {
+    const remove = clashes.filter((c) => c.line !== '' && c.theirs !== '').map((c) => c.theirs);
+    const add = clashes.filter((c) => c.mine !== '' && c.mine !== c.theirs).map((c) => c.mine);
+    done();
+    void change({ remove, add }, 'Put mine in its place');
+  };
+  return (
+    <div data-clashes>
+      {clashes.slice(0, shown).map((c) => (
+        <Pair key={c.line + c.mine}>
+          <dt>yours</dt>
+          <dd>
+            <code>{c.mine || `(taken out) ${c.line}`}</code>
+          </dd>
+          <span />
+          <dt>now</dt>
+          <dd>
+            <code>{c.theirs || `(gone) ${c.line}`}</code>
+          </dd>
+          <small>
+            {c.who}, {new Date(c.at).toLocaleTimeString(undefined, { timeStyle: 'short' })}
+          </small>
+        </Pair>
+      ))}
+      {clashes.length > shown && <p>and {clashes.length - shown} lines more</p>}
+      <p>
+        <LinkButton onPress={done}>Leave it as it is now</LinkButton>{' '}
+        <LinkButton onPress={mine}>Put mine in its place</LinkButton>
+      </p>
+    </div>
+  );
+}

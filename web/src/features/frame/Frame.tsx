@@ -1,0 +1,330 @@
+import { useEffect, useState, type ReactNode } from 'react';
+import styled from 'styled-components';
+import { Link, useLocation, useSearch } from 'wouter';
+import { useAppState, useCounts } from '../../api/client';
+import { Empty } from './Empty';
+import { BearingLine } from './BearingLine';
+import { Clashes } from '../change/Clashes';
+import { Hints, KeysDialog, useHints } from '../../ui/hints';
+import { useColumns } from '../../ui/columns';
+import { offerFiles, readFiles } from '../records/incoming';
+import { useKeys } from '../../ui/keys';
+import { Rose } from '../../ui/marks';
+import { Failed, LinkButton, Loading } from '../../ui/Quiet';
+import { fromPath } from '../../ui/route';
+import { useSession } from '../change/session';
+import { toolsSlot } from '../../ui/Tools';
+
+const Page = styled.div`
+  height: 100%;
+  min-width: 1024px;
+  display: grid;
+  grid-template: auto auto auto minmax(0, 1fr) auto / minmax(0, 1fr);
+  @media (max-width: 700px) {
+    min-width: 0;
+  }
+`;
+
+const Top = styled.header`
+  display: grid;
+  grid-template-columns: 213px minmax(0, 1fr) auto;
+  align-items: center;
+  gap: 20px;
+  padding: 10px 24px 4px;
+  @media (max-width: 700px) {
+    grid-template-columns: 1fr;
+    gap: 6px;
+  }
+`;
+
+const Estate = styled.div`
+  display: flex;
+  align-items: center;
+  gap: 10px;
+  min-width: 0;
+  h1 {
+    font-weight: 600;
+    font-size: 15px;
+    line-height: 19px;
+    white-space: nowrap;
+    overflow: hidden;
+    text-overflow: ellipsis;
+  }
+  p {
+    color: ${(p) => p.theme.ink2};
+    font-size: 12px;
+    line-height: 16px;
+    white-space: nowrap;
+  }
+  div {
+    min-width: 0;
+  }
+`;
+
+const Attention = styled.div`
+  display: flex;
+  gap: 14px;
+  align-items: baseline;
+  white-space: nowrap;
+  color: ${(p) => p.theme.ink2};
+  a:hover {
+    color: ${(p) => p.theme.ink};
+  }
+`;
+
+const Count = styled.b<{ $look?: boolean }>`
+  font-size: 16px;
+  font-weight: 600;
+  color: ${(p) => (p.$look ? p.theme.magenta : p.theme.ink)};
+`;
+
+const Views = styled.nav`
+  display: flex;
+  flex-wrap: wrap; /* what a view can be set to goes below, where there is no room beside */
+  align-items: stretch;
+  column-gap: 18px;
+  padding: 0 24px;
+  border-bottom: 1px solid ${(p) => p.theme.rule};
+  @media (max-width: 700px) {
+    flex-wrap: nowrap;
+    overflow-x: auto;
+  }
+`;
+
+const Tab = styled(Link)<{ $on: boolean }>`
+  display: flex;
+  align-items: center;
+  height: 43px;
+  gap: 7px;
+  font-size: 13.5px;
+  border-bottom: 3px solid ${(p) => (p.$on ? p.theme.ink : 'transparent')};
+  border-top: 3px solid transparent;
+  font-weight: ${(p) => (p.$on ? 600 : 400)};
+  color: ${(p) => (p.$on ? p.theme.ink : p.theme.ink2)};
+  small {
+    font-size: 12px;
+    font-weight: 400;
+    color: ${(p) => p.theme.ink2};
+  }
+  &:hover {
+    color: ${(p) => p.theme.ink};
+  }
+`;
+
+const Slot = styled.div`
+  margin-left: auto;
+  min-height: 32px;
+  display: flex;
+  align-items: center;
+  gap: 18px;
+`;
+
+const Bar = styled.div<{ $look?: boolean }>`
+  padding: 6px 24px;
+  border-bottom: 1px solid ${(p) => p.theme.rule};
+  background: ${(p) => p.theme.panel};
+  color: ${(p) => (p.$look ? p.theme.magenta : p.theme.ink)};
+  display: flex;
+  justify-content: space-between;
+  gap: 24px;
+`;
+
+const Main = styled.main`
+  min-height: 0;
+  position: relative;
+  display: grid;
+  grid-template: minmax(0, 1fr) / minmax(0, 1fr);
+`;
+
+const Foot = styled.footer`
+  @media (max-width: 700px) {
+    display: none;
+  }
+  display: flex;
+  gap: 22px;
+  align-items: center;
+  padding: 0 24px;
+  height: 30px;
+  border-top: 1px solid ${(p) => p.theme.rule};
+  color: ${(p) => p.theme.ink2};
+  font-size: 12px;
+  kbd {
+    color: ${(p) => p.theme.ink};
+    font-weight: 600;
+    font-size: 11.5px;
+    margin-right: 6px;
+  }
+`;
+
+export function Frame({ children, dark, onTurn }: { children: ReactNode; dark: boolean; onTurn: () => void }) {
+  const state = useAppState();
+  const counts = useCounts();
+  const { notice, connected, waiting, say, undoLast, redo } = useSession();
+  const [location, go] = useLocation();
+  const search = useSearch();
+  const [keysOpen, setKeysOpen] = useState(false);
+  const hints = useHints();
+  const from = new URLSearchParams(search).get('from');
+  const keep = from ? `?from=${encodeURIComponent(from)}` : '';
+  const undoByKey = () =>
+    undoLast((last) => {
+      go('/log');
+      say({ text: `Revision ${last.revision} changed ${last.lines} lines. Undo it here, if it is meant.` });
+    });
+  useKeys({
+    '/': () => document.getElementById('bearing')?.focus(),
+    '?': () => setKeysOpen(true),
+    u: () => void undoByKey(),
+    U: () => void redo(),
+    ...(notice && { Escape: () => say(null) }),
+    '1': () => go(`/${keep}`),
+    '2': () => go('/ports'),
+    '3': () => go(`/exposure${keep}`),
+    '4': () => go('/certificates'),
+    '5': () => go('/findings'),
+    '6': () => go('/records'),
+    '7': () => go('/log'),
+  });
+  useColumns();
+  const take = async (list: FileList) => {
+    offerFiles(await readFiles(list));
+    go('/records');
+  };
+  const c = counts.data;
+  useTitle(location, state.data?.name);
+  const tabs: [string, string, number | undefined, boolean][] = [
+    ['Names', `/${keep}`, c?.names, location === '/' || location.startsWith('/trace') || location === '/answers'],
+    ['Ports', '/ports', c?.machines, location === '/ports'],
+    ['Exposure', `/exposure${keep}`, c?.open, location === '/exposure'],
+    ['Certificates', '/certificates', undefined, location === '/certificates'],
+    ['Findings', '/findings', c?.causes, location.startsWith('/findings')],
+    ['Records', '/records', state.data?.records, location === '/records' || location.startsWith('/filters/')],
+    ['Log', '/log', undefined, location === '/log'],
+  ];
+  return (
+    <Page
+      onDragOver={(e) => e.dataTransfer.types.includes('Files') && e.preventDefault()}
+      onDropCapture={(e) => {
+        if (e.dataTransfer.files.length === 0) return;
+        e.preventDefault();
+        e.stopPropagation();
+        void take(e.dataTransfer.files);
+      }}
+    >
+      <Top>
+        <Estate>
+          <Rose />
+          <div>
+            <h1 title={state.data?.name}>{state.data ? state.data.name || 'Without a name yet' : 'Steady Compass'}</h1>
+            <p>{state.data ? `${state.data.records} records, revision ${state.data.revision}` : '\u00a0'}</p>
+          </div>
+        </Estate>
+        <BearingLine />
+        <Attention>
+          {c && (
+            <>
+              <Link href="/?show=stops">
+                <Count $look={c.stop > 0}>{c.stop}</Count> {c.stop === 1 ? 'stops' : 'stop'}
+              </Link>
+              <Link href="/exposure">
+                <Count $look={c.undeclared > 0}>{c.undeclared}</Count> open, undeclared
+              </Link>
+              <Link href="/?show=arrives">
+                <Count>{c.arrive}</Count> {c.arrive === 1 ? 'arrives' : 'arrive'}
+              </Link>
+            </>
+          )}
+        </Attention>
+      </Top>
+      <Views aria-label="Views">
+        {tabs.map(([name, href, n, on]) => (
+          <Tab key={name} href={href} $on={on} aria-current={on ? 'page' : undefined}>
+            {name} {n !== undefined && <small>{short(n)}</small>}
+          </Tab>
+        ))}
+        <Slot id={toolsSlot} />
+      </Views>
+      <div role="status" aria-live="polite">
+        {!connected && (
+          <Bar $look>The program does not answer. What is shown is as it was. {waitingWords(waiting)}</Bar>
+        )}
+        {connected && (state.data?.trouble || state.data?.readOnly) && (
+          <Bar $look={!!state.data.trouble} data-trouble>
+            {state.data.trouble || state.data.readOnly}
+          </Bar>
+        )}
+        {notice && (
+          <Bar $look={notice.look}>
+            <span>
+              {notice.text}
+              {notice.problem?.clashes && <Clashes clashes={notice.problem.clashes} done={() => say(null)} />}
+            </span>
+            <LinkButton onPress={() => say(null)}>close</LinkButton>
+          </Bar>
+        )}
+      </div>
+      <Main>
+        {state.isError ? (
+          <Failed error={state.error} again={() => void state.refetch()} />
+        ) : !state.data ? (
+          <Loading what="Reading the estate…" />
+        ) : state.data.records === 0 && !['/records', '/log', '/words'].includes(location) ? (
+          <Empty />
+        ) : (
+          children
+        )}
+      </Main>
+      <Foot>
+        <Hints />
+        <span style={{ marginLeft: 'auto' }}>
+          <LinkButton onPress={onTurn}>{dark ? 'day' : 'night'}</LinkButton>
+        </span>
+      </Foot>
+      <KeysDialog
+        hints={hints}
+        isOpen={keysOpen}
+        onClose={() => setKeysOpen(false)}
+        onWords={() => {
+          setKeysOpen(false);
+          go('/words');
+        }}
+      />
+    </Page>
+  );
+}
+
+const titles: Record<string, string> = {
+  '': 'Names',
+  answers: 'What names answer',
+  ports: 'Ports',
+  exposure: 'Exposure',
+  findings: 'Findings',
+  records: 'Records',
+  certificates: 'Certificates',
+  log: 'Log',
+  words: 'What the words mean',
+  filters: 'Filter',
+  uses: 'Uses of',
+  without: 'Without',
+  trace: 'Trace of',
+};
+
+/** Gives the page the title of the view in sight, and of what it is about. */
+function useTitle(location: string, estate: string | undefined) {
+  const [, view = '', about = ''] = location.split('/');
+  useEffect(() => {
+    const of = ['trace', 'filters', 'uses', 'without'].includes(view) ? ` ${fromPath(about)}` : '';
+    document.title = `${titles[view] ?? 'No such page'}${of} · ${estate || 'Steady Compass'}`;
+  }, [view, about, estate]);
+}
+
+/** What becomes of changes while nothing answers. */
+function waitingWords(n: number) {
+  if (n === 0) return 'Changes wait until it does.';
+  return n === 1 ? 'One change waits, and is sent when it does.' : `${n} changes wait, and are sent when it does.`;
+}
+
+/** A count in few letters: what stands beside it is not to move when an estate is large. */
+function short(n: number) {
+  return n < 1000 ? String(n) : `${Math.floor(n / 1000)}k`;
+}

@@ -1,0 +1,318 @@
+import {
+  autocompletion,
+  completionKeymap,
+  type CompletionContext,
+  type CompletionResult,
+} from '@codemirror/autocomplete';
+import { defaultKeymap, history, historyKeymap } from '@codemirror/commands';
+import { HighlightStyle, StreamLanguage, syntaxHighlighting } from '@codemirror/language';
+import { lintKeymap, setDiagnostics, type Diagnostic } from '@codemirror/lint';
+import { search, searchKeymap } from '@codemirror/search';
+import { EditorState, RangeSetBuilder, StateEffect, StateField } from '@codemirror/state';
+import { Decoration, EditorView, keymap, lineNumbers, WidgetType, type DecorationSet } from '@codemirror/view';
+import { tags } from '@lezer/highlight';
+import { useEffect, useImperativeHandle, useRef, type Ref } from 'react';
+import styled, { useTheme } from 'styled-components';
+import { api, ask, type Fault } from '../../api/client';
+
+const Host = styled.div`
+  min-width: 0;
+  overflow: hidden;
+  background: ${(p) => p.theme.panel};
+  .cm-editor {
+    height: 100%;
+    font-family: 'IBM Plex Mono', monospace;
+    font-size: 12.5px;
+    outline: none;
+  }
+  .cm-scroller {
+    font-family: inherit;
+    line-height: 22px;
+  }
+  .cm-gutters {
+    background: ${(p) => p.theme.panel};
+    color: ${(p) => p.theme.ink2};
+    border: 0;
+    padding: 0 8px 0 16px;
+    font-size: 11.5px;
+  }
+  .cm-content {
+    caret-color: ${(p) => p.theme.ink};
+    color: ${(p) => p.theme.ink};
+    padding: 8px 0 60px;
+  }
+  .cm-cursor {
+    border-left-color: ${(p) => p.theme.ink};
+  }
+  .cm-line {
+    padding: 0 16px 0 2px;
+    position: relative;
+  }
+  .cm-selectionBackground,
+  .cm-focused .cm-selectionBackground {
+    background: ${(p) => p.theme.shallowsHead} !important;
+  }
+  .cm-lintRange-error,
+  .cm-lintRange-warning {
+    background: none;
+    text-decoration: underline dashed ${(p) => p.theme.magenta};
+    text-underline-offset: 4px;
+  }
+  .cm-caution {
+    float: right;
+    margin-left: 24px;
+    color: ${(p) => p.theme.magenta};
+    font:
+      12px/22px 'IBM Plex Sans Variable',
+      sans-serif;
+    max-width: 46%;
+    overflow: hidden;
+    text-overflow: ellipsis;
+    white-space: nowrap;
+    user-select: none;
+  }
+  .cm-caution[data-level='note'] {
+    color: ${(p) => p.theme.ink2};
+  }
+  .cm-tooltip,
+  .cm-panels {
+    background: ${(p) => p.theme.panel};
+    color: ${(p) => p.theme.ink};
+    border: 1px solid ${(p) => p.theme.ink};
+  }
+  .cm-tooltip-autocomplete ul {
+    font-family: 'IBM Plex Mono', monospace;
+  }
+  .cm-tooltip-autocomplete ul li {
+    padding: 2px 10px !important;
+  }
+  .cm-tooltip-autocomplete ul li[aria-selected] {
+    background: ${(p) => p.theme.shallowsHead};
+    color: ${(p) => p.theme.ink};
+  }
+  .cm-completionDetail {
+    color: ${(p) => p.theme.ink2};
+    font-style: normal;
+    margin-left: 1.5em;
+  }
+`;
+
+interface Kind {
+  word: string;
+  leads: string[];
+}
+
+interface Mark {
+  line: number;
+  level: string;
+  code: string;
+  why: string;
+}
+
+export interface EditorHandle {
+  setText: (text: string) => void;
+  toKind: (kind: string) => void;
+  toPlace: (line: number, column: number) => void;
+}
+
+interface Props {
+  ref: Ref<EditorHandle>;
+  text: string;
+  kinds: Kind[];
+  faults: Fault[];
+  marks: Mark[];
+  onChange: (text: string) => void;
+  onSave: () => void;
+}
+
+const setMarks = StateEffect.define<Mark[]>();
+
+class CautionWidget extends WidgetType {
+  constructor(readonly mark: Mark) {
+    super();
+  }
+  eq(other: CautionWidget) {
+    return other.mark.why === this.mark.why && other.mark.level === this.mark.level;
+  }
+  toDOM() {
+    const el = document.createElement('span');
+    el.className = 'cm-caution';
+    el.dataset.level = this.mark.level;
+    el.textContent = this.mark.why;
+    el.title = `${this.mark.code}: ${this.mark.why}`;
+    return el;
+  }
+}
+
+/** Findings at the end of the lines that they are about. */
+const cautions = StateField.define<DecorationSet>({
+  create: () => Decoration.none,
+  update(set, tr) {
+    let next = set.map(tr.changes);
+    for (const e of tr.effects) {
+      if (!e.is(setMarks)) continue;
+      const builder = new RangeSetBuilder<Decoration>();
+      const seen = new Set<number>();
+      for (const m of e.value) {
+        if (m.line > tr.state.doc.lines || seen.has(m.line)) continue;
+        seen.add(m.line);
+        const line = tr.state.doc.line(m.line);
+        builder.add(line.from, line.from, Decoration.widget({ widget: new CautionWidget(m), side: -1 }));
+      }
+      next = builder.finish();
+    }
+    return next;
+  },
+  provide: (f) => EditorView.decorations.from(f),
+});
+
+/** Notation by its words: a kind, the words that open fields, texts and comments. */
+function language(kinds: Kind[]) {
+  const leads = new Map(kinds.map((k) => [k.word, new Set(k.leads)]));
+  return StreamLanguage.define<{ kind: string }>({
+    startState: () => ({ kind: '' }),
+    token(stream, state) {
+      if (stream.sol()) state.kind = '';
+      if (stream.eatSpace()) return null;
+      if (stream.peek() === '#') {
+        stream.skipToEnd();
+        return 'comment';
+      }
+      if (stream.match(/^"(?:\\.|[^"\\])*"?/)) return 'string';
+      const word = stream.match(/^\S+/);
+      const text = Array.isArray(word) ? word[0].toLowerCase() : '';
+      if (state.kind === '') {
+        state.kind = text || ' ';
+        return leads.has(text) ? 'keyword' : 'invalid';
+      }
+      return leads.get(state.kind)?.has(text) || text === 'at' ? 'lead' : null;
+    },
+    tokenTable: { lead: tags.modifier },
+  });
+}
+
+async function complete(context: CompletionContext): Promise<CompletionResult | null> {
+  const line = context.state.doc.lineAt(context.pos);
+  const before = line.text.slice(0, context.pos - line.from);
+  if (!context.explicit && /[\s,]$/.test(before) === false && !/\S$/.test(before)) return null;
+  const cursor = new TextEncoder().encode(before).length;
+  try {
+    const got = await ask(api.POST('/api/line', { body: { line: line.text, cursor } }));
+    const head = new TextDecoder().decode(new TextEncoder().encode(line.text).slice(0, got.completion.from));
+    if (got.completion.words.length === 0) return null;
+    return {
+      from: line.from + head.length,
+      options: got.completion.words.map((w) => ({ label: w.text, detail: w.detail })),
+      filter: false,
+    };
+  } catch {
+    return null; // completion is a help, not a need
+  }
+}
+
+/** An editor for estate notation. Its text is its own once it is shown; `text` follows the store while nothing is typed. */
+export function NotationEditor({ ref, text, kinds, faults, marks, onChange, onSave }: Props) {
+  const theme = useTheme();
+  const host = useRef<HTMLDivElement>(null);
+  const view = useRef<EditorView>(null);
+  const latest = useRef({ onChange, onSave });
+  const initial = useRef(text);
+  useEffect(() => {
+    latest.current = { onChange, onSave };
+  });
+
+  useEffect(() => {
+    if (!host.current) return;
+    const style = HighlightStyle.define([
+      { tag: tags.keyword, fontWeight: '600' },
+      { tag: tags.modifier, color: theme.ink2 },
+      { tag: tags.comment, color: theme.ink2, fontStyle: 'italic' },
+      { tag: tags.string, color: theme.ink },
+      { tag: tags.invalid, color: theme.magenta },
+    ]);
+    const made = new EditorView({
+      parent: host.current,
+      state: EditorState.create({
+        doc: view.current ? view.current.state.doc : initial.current,
+        extensions: [
+          lineNumbers(),
+          EditorView.lineWrapping,
+          history(),
+          language(kinds),
+          syntaxHighlighting(style),
+          cautions,
+          search({ top: true }),
+          autocompletion({ override: [complete], icons: false }),
+          keymap.of([
+            { key: 'Mod-s', preventDefault: true, run: () => (latest.current.onSave(), true) },
+            ...completionKeymap,
+            ...lintKeymap,
+            ...historyKeymap,
+            ...searchKeymap,
+            ...defaultKeymap,
+          ]),
+          EditorView.contentAttributes.of({ 'aria-label': 'The estate as notation', tabindex: '0' }),
+          EditorView.updateListener.of((u) => {
+            if (u.docChanged) latest.current.onChange(u.state.doc.toString());
+          }),
+        ],
+      }),
+    });
+    view.current = made;
+    return () => made.destroy();
+  }, [kinds, theme]);
+
+  useEffect(() => {
+    const v = view.current;
+    if (v && v.state.doc.toString() !== text)
+      v.dispatch({ changes: { from: 0, to: v.state.doc.length, insert: text } });
+  }, [text]);
+
+  useEffect(() => {
+    const v = view.current;
+    if (!v) return;
+    const diagnostics: Diagnostic[] = faults
+      .filter((f) => f.line <= v.state.doc.lines)
+      .map((f) => {
+        const line = v.state.doc.line(Math.max(1, f.line));
+        const from = Math.min(line.to, line.from + f.column - 1);
+        const end = /\s|$/.exec(v.state.doc.sliceString(from, line.to))?.index ?? 0;
+        return {
+          from: Math.min(from, Math.max(line.from, line.to - 1)),
+          to: Math.max(from + end, Math.min(line.to, from + 1)),
+          severity: 'error',
+          message: `${f.what}${f.expected ? `; expected ${f.expected}` : ''}${f.nearest ? ` (nearest: ${f.nearest})` : ''}`,
+        };
+      });
+    const margin = faults.map((f) => ({ line: f.line, level: 'error', code: 'error', why: f.what }));
+    v.dispatch(setDiagnostics(v.state, diagnostics), { effects: setMarks.of(faults.length > 0 ? margin : marks) });
+  }, [faults, marks, theme, kinds]);
+
+  useImperativeHandle(ref, () => ({
+    setText: (next) =>
+      view.current?.dispatch({ changes: { from: 0, to: view.current.state.doc.length, insert: next } }),
+    toKind: (kind) => {
+      const v = view.current;
+      if (!v) return;
+      for (let n = 1; n <= v.state.doc.lines; n++) {
+        const line = v.state.doc.line(n);
+        if (line.text.startsWith(`${kind} `)) {
+          show(v, line.from);
+          return;
+        }
+      }
+    },
+    toPlace: (line, column) => {
+      const v = view.current;
+      if (!v) return;
+      const at = v.state.doc.line(Math.min(line, v.state.doc.lines));
+      show(v, Math.min(at.to, at.from + column - 1));
+    },
+  }));
+  return <Host ref={host} data-editor />;
+}
+
+function show(v: EditorView, pos: number) {
+  v.dispatch({ selection: { anchor: pos }, effects: EditorView.scrollIntoView(pos, { y: 'start', yMargin: 40 }) });
+  v.focus();
+}
