@@ -15,6 +15,7 @@ var pictures = flag.String("pictures", "", "a folder to write a picture of each 
 var views = []struct{ name, path, ready string }{
 	{"names", "/", "[data-name]"},
 	{"trace", "/trace/sky.fernmoor.example%3A443", "[data-break]"},
+	{"compare", "/compare/archive.fernmoor.example%3A443?otherfrom=yard", "[data-break]"},
 	{"answers", "/answers", "[data-answer]"},
 	{"uses", "/uses/203.0.113.20", "[data-use]"},
 	{"without", "/without/azimuth", "[data-stops]"},

@@ -25,7 +25,7 @@ func TestWordsAndKeys(t *testing.T) {
 		b.says("main", word)
 	}
 	does := map[string]string{}
-	for _, path := range []string{"/", "/answers", "/ports", "/exposure", "/findings", "/records", "/log", "/trace/sky.fernmoor.example%3A443", "/filters/edge", "/uses/azimuth", "/without/azimuth", "/certificates"} {
+	for _, path := range []string{"/", "/answers", "/ports", "/exposure", "/findings", "/records", "/log", "/trace/sky.fernmoor.example%3A443", "/compare/sky.fernmoor.example%3A443", "/filters/edge", "/uses/azimuth", "/without/azimuth", "/certificates"} {
 		b.do(chromedp.Navigate(p.url + path))
 		b.until(`document.querySelectorAll('footer kbd').length > 1`)
 		for _, hint := range strings.Split(eval[string](b, `[...document.querySelectorAll('footer > span')].filter((s) => s.querySelector('kbd')).map((s) => s.querySelector('kbd').innerText + '\t' + s.innerText.slice(s.querySelector('kbd').innerText.length).trim()).join('\n')`), "\n") {
@@ -42,6 +42,31 @@ func TestWordsAndKeys(t *testing.T) {
 	if len(does) < 12 {
 		t.Errorf("only these keys were found: %v", does)
 	}
+}
+
+// TestSideBySide holds a name from outside against the same from inside, and mends what keeps it from the inside.
+func TestSideBySide(t *testing.T) {
+	p := start(t, "demo")
+	b := open(t, p.url+"/trace/archive.fernmoor.example%3A443")
+	b.until(`document.querySelector('[data-verdict]')`)
+	b.press("c")
+	b.until(`location.pathname.startsWith('/compare/')`)
+	b.until(`document.querySelectorAll('[data-verdict=arrives]').length === 1 && document.querySelector('[data-side=right] [data-break="path.no-hairpin"]')`)
+	if joined := eval[int](b, `document.querySelectorAll('[data-joined]').length`); joined < 4 {
+		t.Errorf("joined at %d steps", joined)
+	}
+	b.says("main", "yard")
+	b.press("m")
+	b.until(`document.querySelectorAll('[data-verdict=arrives]').length === 2`)
+	b.press("s")
+	b.until(`location.search.includes('from=yard') && location.search.includes('otherfrom=internet')`)
+	b.do(chromedp.Navigate(p.url + "/compare/archive.fernmoor.example%3A443?from=yard&revision=1"))
+	b.until(`document.querySelector('[data-side=right] [data-break="path.no-hairpin"]')`)
+	if eval[bool](b, `[...document.querySelectorAll('button')].some((x) => x.innerText === 'Mend')`) {
+		t.Error("what is past is to be mended")
+	}
+	b.press(kb.Escape)
+	b.until(`location.pathname.startsWith('/trace/') && location.search === '?from=yard'`)
 }
 
 // TestWaysIn lists the ways in that end at a container, from one vantage and another, and opens one.

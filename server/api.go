@@ -75,6 +75,7 @@ func registerAPI(e *echo.Echo, s *Server) huma.API {
 	table(api, "names", "/api/names", "The table of names, seen from a vantage", s.getNames)
 	table(api, "answers", "/api/answers", "What names answer, from several vantages side by side", s.getAnswers)
 	get(api, "trace", "/api/trace", "A target followed from a vantage", s.getTrace)
+	get(api, "compare", "/api/compare", "Two traces side by side, joined where they are the same and split where they part", s.getCompare)
 	table(api, "exposure", "/api/exposure", "Everything that can be touched from a vantage", s.getExposure)
 	get(api, "exposureChanges", "/api/exposure/changes", "What another revision, or another vantage, has open that this has not, and the other way round", s.getExposureChanges)
 	get(api, "close", "/api/exposure/close", "The lines that close a door", s.getClose)

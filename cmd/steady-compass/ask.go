@@ -178,15 +178,10 @@ func (c *traceCommand) Run(ctx context.Context, s streams) error {
 	if err != nil {
 		return err
 	}
-	v, err := vantage(t, c.From)
+	result, err := traced(t, c.Target, c.From)
 	if err != nil {
 		return err
 	}
-	target, err := t.ParseTarget(c.Target)
-	if err != nil {
-		return wrong("%v", err)
-	}
-	result := t.Trace(target, v)
 	if c.JSON {
 		err = printJSON(s.out, result)
 	} else {
@@ -196,6 +191,19 @@ func (c *traceCommand) Run(ctx context.Context, s streams) error {
 		return doesNotHold
 	}
 	return err
+}
+
+// traced follows a target from a vantage.
+func traced(t *trace.Tracer, word, from string) (trace.Result, error) {
+	v, err := vantage(t, from)
+	if err != nil {
+		return trace.Result{}, err
+	}
+	target, err := t.ParseTarget(word)
+	if err != nil {
+		return trace.Result{}, wrong("%v", err)
+	}
+	return t.Trace(target, v), nil
 }
 
 type leadsCommand struct {

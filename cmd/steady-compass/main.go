@@ -22,6 +22,7 @@ type cli struct {
 	Demo     demoCommand     `cmd:"" help:"Serve the demo estate from a database of its own, and print the address to open."`
 	Serve    serveCommand    `cmd:"" help:"Serve the interface on a database."`
 	Trace    traceCommand    `cmd:"" help:"Follow a target from a vantage: every step, every break, every mend."`
+	Compare  compareCommand  `cmd:"" help:"Hold two traces against one another: two vantages, two targets, before and after a change."`
 	Leads    leadsCommand    `cmd:"" help:"List every way in that ends at a place."`
 	Exposure exposureCommand `cmd:"" help:"List everything that can be touched from a vantage."`
 	Check    checkCommand    `cmd:"" help:"Look the whole estate over."`

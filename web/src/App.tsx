@@ -23,6 +23,7 @@ const views = {
   Filter: () => import('./features/filter/Filter').then((m) => ({ default: m.Filter })),
   Uses: () => import('./features/uses/Uses').then((m) => ({ default: m.Uses })),
   Certificates: () => import('./features/certificates/Certificates').then((m) => ({ default: m.Certificates })),
+  Compare: () => import('./features/trace/Compare').then((m) => ({ default: m.Compare })),
   Without: () => import('./features/without/Without').then((m) => ({ default: m.Without })),
   Answers: () => import('./features/answers/Answers').then((m) => ({ default: m.Answers })),
   Words: () => import('./features/words/Words').then((m) => ({ default: m.Words })),
@@ -34,6 +35,7 @@ const Log = lazy(views.Log);
 const Filter = lazy(views.Filter);
 const Uses = lazy(views.Uses);
 const Certificates = lazy(views.Certificates);
+const Compare = lazy(views.Compare);
 const Without = lazy(views.Without);
 const Answers = lazy(views.Answers);
 const Words = lazy(views.Words);
@@ -87,6 +89,7 @@ export function App() {
                   <Switch>
                     <Route path="/" component={Names} />
                     <Route path="/trace/:target">{(p) => <Trace target={fromPath(p.target)} />}</Route>
+                    <Route path="/compare/:target">{(p) => <Compare target={fromPath(p.target)} />}</Route>
                     <Route path="/answers" component={Answers} />
                     <Route path="/filters/:name">{(p) => <Filter name={fromPath(p.name)} />}</Route>
                     <Route path="/uses/:word">{(p) => <Uses word={fromPath(p.word)} />}</Route>

@@ -36,6 +36,9 @@ export type Clash = Schemas['Clash'];
 export type LineAnswer = Schemas['LineAnswer'];
 export type TextAnswer = Schemas['TextAnswer'];
 export type Vantage = Schemas['Vantage'];
+export type Comparison = Schemas['Comparison'];
+export type Pair = Schemas['Pair'];
+export type Segment = Schemas['Segment'];
 export type RecordsAnswer = Schemas['Records'];
 export type FilterAnswer = Schemas['FilterAnswer'];
 export type CertificateSheet = Schemas['Sheet'];
@@ -210,6 +213,32 @@ export function useTrace(target: string, from: string) {
     queryFn: () => ask(api.GET('/api/trace', { params: { query: { target, from } } })),
     placeholderData: keepPreviousData,
     enabled: target !== '',
+  });
+}
+
+/** Two traces side by side; the other is of the same target and vantage where it does not say otherwise. */
+export function useComparison(
+  target: string,
+  from: string,
+  other: { other: string; otherfrom: string; revision: string },
+) {
+  return useQuery({
+    queryKey: ['compare', target, from, other],
+    queryFn: () =>
+      ask(
+        api.GET('/api/compare', {
+          params: {
+            query: {
+              target,
+              from,
+              other: other.other || undefined,
+              otherfrom: other.otherfrom || undefined,
+              revision: other.revision ? Number(other.revision) : undefined,
+            },
+          },
+        }),
+      ),
+    placeholderData: keepPreviousData,
   });
 }
 

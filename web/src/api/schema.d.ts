@@ -72,6 +72,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/compare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Two traces side by side, joined where they are the same and split where they part */
+        get: operations["compare"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/counts": {
         parameters: {
             query?: never;
@@ -801,6 +818,12 @@ export interface components {
             level: "error" | "warning" | "note";
             title: string;
         };
+        Comparison: {
+            left: components["schemas"]["Result"];
+            right: components["schemas"]["Result"];
+            /** @description In the order of the left one's; those that only the right one has are last */
+            ways: components["schemas"]["Pair"][];
+        };
         Completion: {
             expected: string;
             /** Format: int64 */
@@ -1281,6 +1304,18 @@ export interface components {
         OtherMends: {
             others: components["schemas"]["OtherMend"][];
         };
+        Pair: {
+            /**
+             * Format: int64
+             * @description Which of the left trace's paths; null where it has none like it
+             */
+            left: number | null;
+            /** Format: int64 */
+            right: number | null;
+            /** @description Both go by the same steps to the same end */
+            same: boolean;
+            segments: components["schemas"]["Segment"][];
+        };
         Path: {
             address: string;
             breaks: components["schemas"]["Break"][];
@@ -1416,6 +1451,12 @@ export interface components {
             /** @enum {string} */
             outcome: "arrives" | "redirect" | "unresolved" | "outside" | "unroutable" | "silent" | "refused" | "mismatched" | "untrusted" | "unanswered" | "denied" | "gateway-error" | "lost-reply" | "loop" | "undecided" | "partly";
             urlpath: string;
+        };
+        Segment: {
+            joined: boolean;
+            /** @description Which of the left path's steps */
+            left: number[];
+            right: number[];
         };
         Share: {
             entering: string[];
@@ -1751,6 +1792,45 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Code"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    compare: {
+        parameters: {
+            query: {
+                target: string;
+                /** @description The vantage */
+                from?: string;
+                /** @description What it is held against; the same target where not given */
+                other?: string;
+                /** @description The vantage of the other; the same where not given */
+                otherfrom?: string;
+                /** @description The other as it was recorded at this revision; as it is now where 0 or not given */
+                revision?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Comparison"];
                 };
             };
             /** @description Error */

@@ -66,26 +66,31 @@ export const Item = styled(ListBoxItem)`
   }
 `;
 
-/** Where one looks from: what is recorded, or any address. */
-export function VantagePicker({
-  value,
-  onChange,
-  label = 'seen from',
-}: {
+interface PickerProps {
   value: string;
-  onChange: (from: string) => void;
-  label?: string;
-}) {
-  const vantages = useVantages();
+  onChange: (value: string) => void;
+  label: string;
+  /** What there is to pick from; anything else may be typed. */
+  items: { name: string; kind: string }[];
+  id?: string;
+  /** What stands where nothing is picked. */
+  empty?: string;
+}
+
+/** How many are offered at once. */
+const offered = 60;
+
+/** One of many words, or any that is typed. */
+export function Picker({ value, onChange, label, items, id, empty }: PickerProps) {
   const [typed, setTyped] = useState<string | null>(null);
   const text = typed ?? value;
   const shown = useMemo(() => {
     const word = typed?.toLowerCase() ?? '';
-    return (vantages.data ?? []).filter((v) => typed === null || v.name.includes(word)).slice(0, 60);
-  }, [vantages.data, typed]);
-  const choose = (from: string) => {
+    return items.filter((v) => typed === null || v.name.includes(word)).slice(0, offered);
+  }, [items, typed]);
+  const choose = (next: string) => {
     setTyped(null);
-    if (from && from !== value) onChange(from);
+    if ((next || empty !== undefined) && next !== value) onChange(next);
   };
   return (
     <Box
@@ -99,8 +104,8 @@ export function VantagePicker({
       onBlur={() => setTyped(null)}
     >
       <span>{label}</span>
-      <Field id="vantage" value={text} onFocus={(e) => e.target.select()} />
-      <Chevron aria-label="show the places to look from">⌄</Chevron>
+      <Field id={id} value={text} placeholder={empty} onFocus={(e) => e.target.select()} />
+      <Chevron aria-label={`show what there is: ${label}`}>⌄</Chevron>
       <List placement="bottom end">
         <ListBox items={shown.map((v) => ({ ...v, id: v.name }))}>
           {(v) => (
@@ -112,4 +117,17 @@ export function VantagePicker({
       </List>
     </Box>
   );
+}
+
+interface VantageProps {
+  value: string;
+  onChange: (from: string) => void;
+  label?: string;
+  id?: string;
+}
+
+/** Where one looks from: what is recorded, or any address. */
+export function VantagePicker({ value, onChange, label = 'seen from', id = 'vantage' }: VantageProps) {
+  const vantages = useVantages();
+  return <Picker value={value} onChange={onChange} label={label} id={id} items={vantages.data ?? []} />;
 }

@@ -69,6 +69,20 @@ export function traceURL(target: string, from = 'internet') {
   return `/trace/${encodeURIComponent(target)}${from === 'internet' ? '' : `?from=${encodeURIComponent(from)}`}`;
 }
 
+/** Two traces side by side; what is not said of the other is as it is for the first. */
+export function compareURL(
+  target: string,
+  sides: { from: string; other?: string; otherFrom?: string; revision?: string },
+) {
+  const query = new URLSearchParams();
+  if (sides.from !== 'internet') query.set('from', sides.from);
+  if (sides.other && sides.other !== target) query.set('other', sides.other);
+  if (sides.otherFrom) query.set('otherfrom', sides.otherFrom);
+  if (sides.revision) query.set('revision', sides.revision);
+  const asked = query.toString();
+  return `/compare/${encodeURIComponent(target)}${asked && `?${asked}`}`;
+}
+
 export function usesURL(word: string) {
   return `/uses/${encodeURIComponent(word)}`;
 }

@@ -193,7 +193,7 @@ export function Frame({ children, dark, onTurn }: { children: ReactNode; dark: b
   const c = counts.data;
   useTitle(location, state.data?.name);
   const tabs: [string, string, number | undefined, boolean][] = [
-    ['Names', `/${keep}`, c?.names, location === '/' || location.startsWith('/trace') || location === '/answers'],
+    ['Names', `/${keep}`, c?.names, location === '/' || /^\/(trace|compare|answers)\b/.test(location)],
     ['Ports', '/ports', c?.machines, location === '/ports'],
     ['Exposure', `/exposure${keep}`, c?.open, location === '/exposure'],
     ['Certificates', '/certificates', undefined, location === '/certificates'],
@@ -307,13 +307,14 @@ const titles: Record<string, string> = {
   uses: 'Uses of',
   without: 'Without',
   trace: 'Trace of',
+  compare: 'Side by side:',
 };
 
 /** Gives the page the title of the view in sight, and of what it is about. */
 function useTitle(location: string, estate: string | undefined) {
   const [, view = '', about = ''] = location.split('/');
   useEffect(() => {
-    const of = ['trace', 'filters', 'uses', 'without'].includes(view) ? ` ${fromPath(about)}` : '';
+    const of = ['trace', 'compare', 'filters', 'uses', 'without'].includes(view) ? ` ${fromPath(about)}` : '';
     document.title = `${titles[view] ?? 'No such page'}${of} · ${estate || 'Steady Compass'}`;
   }, [view, about, estate]);
 }
