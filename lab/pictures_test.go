@@ -16,6 +16,7 @@ var views = []struct{ name, path, ready string }{
 	{"names", "/", "[data-name]"},
 	{"trace", "/trace/sky.fernmoor.example%3A443", "[data-break]"},
 	{"compare", "/compare/archive.fernmoor.example%3A443?otherfrom=yard", "[data-break]"},
+	{"courses", "/courses", "[data-stroke=stopped]"},
 	{"answers", "/answers", "[data-answer]"},
 	{"uses", "/uses/203.0.113.20", "[data-use]"},
 	{"without", "/without/azimuth", "[data-stops]"},

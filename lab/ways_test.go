@@ -1,9 +1,11 @@
 package lab
 
 import (
+	"encoding/xml"
 	"fmt"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -25,7 +27,7 @@ func TestWordsAndKeys(t *testing.T) {
 		b.says("main", word)
 	}
 	does := map[string]string{}
-	for _, path := range []string{"/", "/answers", "/ports", "/exposure", "/findings", "/records", "/log", "/trace/sky.fernmoor.example%3A443", "/compare/sky.fernmoor.example%3A443", "/filters/edge", "/uses/azimuth", "/without/azimuth", "/certificates"} {
+	for _, path := range []string{"/", "/courses", "/answers", "/ports", "/exposure", "/findings", "/records", "/log", "/trace/sky.fernmoor.example%3A443", "/compare/sky.fernmoor.example%3A443", "/filters/edge", "/uses/azimuth", "/without/azimuth", "/certificates"} {
 		b.do(chromedp.Navigate(p.url + path))
 		b.until(`document.querySelectorAll('footer kbd').length > 1`)
 		for _, hint := range strings.Split(eval[string](b, `[...document.querySelectorAll('footer > span')].filter((s) => s.querySelector('kbd')).map((s) => s.querySelector('kbd').innerText + '\t' + s.innerText.slice(s.querySelector('kbd').innerText.length).trim()).join('\n')`), "\n") {
@@ -41,6 +43,53 @@ func TestWordsAndKeys(t *testing.T) {
 	}
 	if len(does) < 12 {
 		t.Errorf("only these keys were found: %v", does)
+	}
+}
+
+// TestCourses goes from the table to the same names as courses, leaves only what hangs on one machine, and comes to a trace, by keys alone.
+func TestCourses(t *testing.T) {
+	p := start(t, "demo")
+	b := open(t, p.url+"/?filter=ridge")
+	b.until(`document.querySelectorAll('[data-name]').length > 0`)
+	b.press("t")
+	b.until(`location.pathname === '/courses' && location.search === '?filter=ridge'`)
+	b.until(`document.querySelectorAll('[data-column=name]').length === 2`)
+	b.do(chromedp.Navigate(p.url + "/courses"))
+	b.until(`document.querySelectorAll('[data-column=name]').length > 15 && document.querySelectorAll('[data-around]').length > 0`)
+	b.press(kb.ArrowDown)
+	b.until(`document.activeElement.dataset.column === 'name'`)
+	for _, column := range []string{"answers", "edge", "machine"} {
+		b.press(kb.ArrowRight)
+		b.until(`document.activeElement.dataset.column === '` + column + `'`)
+	}
+	chosen := eval[string](b, `document.activeElement.dataset.node`)
+	all := eval[int](b, `document.querySelectorAll('[data-column=name]').length`)
+	b.press(kb.Enter)
+	b.until(`location.search.includes('through=machine') && document.querySelectorAll('[data-column=machine]').length === 1`)
+	if left := eval[int](b, `document.querySelectorAll('[data-column=name]').length`); left == 0 || left >= all {
+		t.Errorf("%d of %d names go by %s", left, all, chosen)
+	}
+	b.press(kb.Escape)
+	b.until(`location.search === '' && document.querySelectorAll('[data-column=name]').length === ` + strconv.Itoa(all))
+	if at := eval[string](b, `document.activeElement.dataset.node ?? ''`); at != chosen {
+		t.Errorf("after going back the focus is at %q, not at %s", at, chosen)
+	}
+	eval[bool](b, `(document.querySelector('[data-column=name]').focus(), true)`)
+	b.press(kb.Enter)
+	b.until(`location.pathname.startsWith('/trace/')`)
+
+	// The drawing stands by itself as a file: all that it is drawn in is written on it.
+	b.do(chromedp.Navigate(p.url + "/courses"))
+	b.until(`document.querySelectorAll('[data-stroke]').length > 0`)
+	eval[bool](b, `((make) => { URL.createObjectURL = (blob) => { blob.text().then((t) => { window.drawn = t }); return make.call(URL, blob) }; return true })(URL.createObjectURL)`)
+	eval[bool](b, `([...document.querySelectorAll('button')].find((x) => x.innerText === 'SVG').click(), true)`)
+	b.until(`window.drawn`)
+	var drawing struct {
+		XMLName xml.Name `xml:"http://www.w3.org/2000/svg svg"`
+		Height  float64  `xml:"height,attr"`
+	}
+	if err := xml.Unmarshal([]byte(eval[string](b, `window.drawn`)), &drawing); err != nil || drawing.Height < 400 {
+		t.Errorf("the drawing as a file: %v, %v high", err, drawing.Height)
 	}
 }
 

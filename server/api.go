@@ -74,6 +74,7 @@ func registerAPI(e *echo.Echo, s *Server) huma.API {
 	table(api, "counts", "/api/counts", "How much needs attention", s.getCounts)
 	table(api, "names", "/api/names", "The table of names, seen from a vantage", s.getNames)
 	table(api, "answers", "/api/answers", "What names answer, from several vantages side by side", s.getAnswers)
+	get(api, "courses", "/api/courses", "Names drawn as courses: through addresses, edges, machines and fronts to backends", s.getCourses)
 	get(api, "trace", "/api/trace", "A target followed from a vantage", s.getTrace)
 	get(api, "compare", "/api/compare", "Two traces side by side, joined where they are the same and split where they part", s.getCompare)
 	table(api, "exposure", "/api/exposure", "Everything that can be touched from a vantage", s.getExposure)

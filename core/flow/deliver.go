@@ -604,7 +604,8 @@ func (r *run) arrive(h *model.Place, in model.NetID, w Part) {
 	}
 	w.Met = &Met{prev: w.Met, Place: h.ID} // passed so far, not known of
 	if r.goal.Diagnose && w.Handed == 0 && h.Router && w.Cells.Edge == "" {
-		w.Cell().Edge = h.Name + ", direct"
+		c := w.Cell()
+		c.Edge, c.Router = h.Name+", direct", h.Name
 	}
 	for w := range r.filters(h, model.Prerouting, w, in, model.NoNet, r.notAtTheWire(h, in)) {
 		r.translate(h, in, w)
@@ -732,7 +733,8 @@ func (r *run) routedTo(h *model.Place, a netip.Addr) bool {
 // forwarded is a flow that a forward has translated.
 func (r *run) forwarded(h *model.Place, f *model.Forward, in model.NetID, w Part) {
 	if r.goal.Diagnose && w.Handed == 0 {
-		w.Cell().Edge = fmt.Sprintf("%s → %s", w.Before, w.flow().To)
+		c := w.Cell()
+		c.Edge, c.Router = fmt.Sprintf("%s → %s", w.Before, w.flow().To), h.Name
 	}
 	w.Add(Step{
 		Stage: StageTranslate, At: h.Name, Verdict: Pass, Ground: Edge, Records: say.Lines(f.Record),

@@ -183,6 +183,7 @@ func fewOf(blocks []string) string {
 type Cells struct {
 	Answers string `json:"answers"`
 	Edge    string `json:"edge"`
+	Router  string `json:"router,omitempty"` // the machine that does what Edge says
 	LetsIn  string `json:"letsIn"`
 	Machine string `json:"machine"`
 	Service string `json:"service"`

@@ -10,6 +10,7 @@ import (
 	"steady-compass/core/memo"
 	"steady-compass/core/names"
 	"steady-compass/core/parallel"
+	"steady-compass/core/say"
 	"steady-compass/core/trace"
 )
 
@@ -40,6 +41,23 @@ type RowWay struct {
 	Inner   flow.Outcome `json:"inner,omitempty"`
 	Cells   flow.Cells   `json:"cells"`
 	Mark    trace.Mark   `json:"mark"`
+
+	End      string `json:"-"` // the place whose listener took it last; "" for none
+	Intended string `json:"-"` // the place that it is meant to reach, where something says so
+}
+
+// Target is what to trace for a row: the name and its port.
+func (r *Row) Target() string {
+	return r.Name + ":" + say.PortWord(r.Port, flow.ProtoOf(r.Transport))
+}
+
+// Like says whether a row has a word in it, in lower case: in its name, its verdict or anything on its way.
+func (r *Row) Like(word string) bool {
+	has := func(text string) bool { return strings.Contains(strings.ToLower(text), word) }
+	return has(r.Target()) || has(r.Unicode) || has(string(r.Verdict)) || slices.ContainsFunc(r.Ways, func(w RowWay) bool {
+		c := w.Cells
+		return slices.ContainsFunc([]string{c.Answers, c.Edge, c.Router, c.LetsIn, c.Machine, c.Service, c.Site, c.Backend, c.Reason}, has)
+	})
 }
 
 // Names gives the rows seen from a vantage.
@@ -51,15 +69,15 @@ func (s *Survey) Names(ctx context.Context, from string) ([]Row, error) {
 	if rows, ok := s.knownRows(v.Word); ok {
 		return rows, nil
 	}
-	if err := s.course.naming.Take(ctx); err != nil {
+	if err := s.lineage.naming.Take(ctx); err != nil {
 		return nil, err
 	}
-	defer s.course.naming.Leave()
+	defer s.lineage.naming.Leave()
 	if rows, ok := s.knownRows(v.Word); ok {
 		return rows, nil
 	}
 	all := s.Tracer.Names()
-	former := s.course.former(v.Word)
+	former := s.lineage.former(v.Word)
 	known := rowsOf(all, former.rows)
 	touch := memo.Anything()
 	if former.tracer != nil {
@@ -81,7 +99,7 @@ func (s *Survey) Names(ctx context.Context, from string) ([]Row, error) {
 	s.mu.Lock()
 	s.rows[v.Word] = rows
 	s.mu.Unlock()
-	s.course.keep(v.Word, formerRows{rows, s.Tracer})
+	s.lineage.keep(v.Word, formerRows{rows, s.Tracer})
 	return rows, nil
 }
 
@@ -145,7 +163,7 @@ func (s *Survey) nameRows(n *trace.Name, v flow.Vantage) []Row {
 		mends := map[string]bool{}
 		for i := range paths {
 			p := &paths[i]
-			r.Ways = append(r.Ways, RowWay{p.Family, p.Address, p.URLPath, p.Outcome, p.Inner, p.Cells, p.Mark})
+			r.Ways = append(r.Ways, RowWay{p.Family, p.Address, p.URLPath, p.Outcome, p.Inner, p.Cells, p.Mark, place(p.End), place(p.Intended)})
 			for _, b := range p.Breaks {
 				mends[b.Code+b.At+strings.Join(b.Records, "\n")] = true
 			}
@@ -164,7 +182,7 @@ func (s *Survey) nameRows(n *trace.Name, v flow.Vantage) []Row {
 }
 
 // Named says whether the names from a vantage were worked out lately, so that to go on from there is soon done.
-func (s *Survey) Named(from string) bool { return len(s.course.former(from).rows) > 0 }
+func (s *Survey) Named(from string) bool { return len(s.lineage.former(from).rows) > 0 }
 
 // Unlike are the rows of two tables from one vantage, before an edit and after, without those at the start and the end that stand.
 func Unlike(was, is []Row) (before, after []Row) {
@@ -175,4 +193,13 @@ func Unlike(was, is []Row) (before, after []Row) {
 		was, is = was[:len(was)-1], is[:len(is)-1]
 	}
 	return was, is
+}
+
+// place is the place of an end, which may have its port behind it.
+func place(end *string) string {
+	if end == nil {
+		return ""
+	}
+	word, _, _ := strings.Cut(*end, ":")
+	return word
 }

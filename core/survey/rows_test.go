@@ -39,7 +39,7 @@ func TestRowsAfterEdits(t *testing.T) {
 				continue
 			}
 			gone = kept
-			known := a.course.former("internet").rows
+			known := a.lineage.former("internet").rows
 			if a = a.After(next); r.IntN(3) == 0 {
 				continue // nobody asks: the next goes on from further back
 			}

@@ -27,7 +27,7 @@ type Survey struct {
 	mu      sync.Mutex
 	rows    map[string][]Row
 
-	course *course
+	lineage *lineage
 
 	recordsOnce sync.Once
 	records     findings.Report // of the records by themselves
@@ -39,9 +39,9 @@ type Survey struct {
 	uses     *uses.Index
 }
 
-// course is what one survey after another shares: the rows and the index that were worked out last, of whichever of them, from which
+// lineage is what one survey after another shares: the rows and the index that were worked out last, of whichever of them, from which
 // the next goes on as far as no edit between touches it; and whose turn it is, since two at once would only take each other's time.
-type course struct {
+type lineage struct {
 	checking, naming parallel.Turn // of who works out the findings, or rows
 	uses             atomic.Pointer[uses.Index]
 	mu               sync.Mutex
@@ -57,13 +57,13 @@ type formerRows struct {
 // mostVantages is of how many vantages the last rows are kept.
 const mostVantages = 8
 
-func newCourse() *course {
-	return &course{checking: parallel.NewTurn(), naming: parallel.NewTurn(), rows: map[string]formerRows{}}
+func newLineage() *lineage {
+	return &lineage{checking: parallel.NewTurn(), naming: parallel.NewTurn(), rows: map[string]formerRows{}}
 }
 
-// aside is a course that begins where this one stands, for what may never be kept.
-func (c *course) aside() *course {
-	out := newCourse()
+// aside is a lineage that begins where this one stands, for what may never be kept.
+func (c *lineage) aside() *lineage {
+	out := newLineage()
 	out.uses.Store(c.uses.Load())
 	c.mu.Lock()
 	out.rows = maps.Clone(c.rows)
@@ -72,13 +72,13 @@ func (c *course) aside() *course {
 }
 
 // former are the last rows from a vantage.
-func (c *course) former(from string) formerRows {
+func (c *lineage) former(from string) formerRows {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	return c.rows[from]
 }
 
-func (c *course) keep(from string, rows formerRows) {
+func (c *lineage) keep(from string, rows formerRows) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.rows[from] = rows
@@ -91,20 +91,20 @@ func (c *course) keep(from string, rows formerRows) {
 
 // New is a survey of an estate, on a day.
 func New(e *estate.Estate, day estate.Date) *Survey {
-	return of(trace.New(model.Compile(e), day), day, newCourse())
+	return of(trace.New(model.Compile(e), day), day, newLineage())
 }
 
-func of(t *trace.Tracer, day estate.Date, c *course) *Survey {
-	return &Survey{Day: day, Tracer: t, course: c, rows: map[string][]Row{}}
+func of(t *trace.Tracer, day estate.Date, c *lineage) *Survey {
+	return &Survey{Day: day, Tracer: t, lineage: c, rows: map[string][]Row{}}
 }
 
 // After is the survey of an estate that came of this one's by an edit, on the same day.
-func (s *Survey) After(e *estate.Estate) *Survey { return s.goOn(e, s.course) }
+func (s *Survey) After(e *estate.Estate) *Survey { return s.goOn(e, s.lineage) }
 
 // Draft is the survey of what an edit that may never be kept would make of the estate.
-func (s *Survey) Draft(e *estate.Estate) *Survey { return s.goOn(e, s.course.aside()) }
+func (s *Survey) Draft(e *estate.Estate) *Survey { return s.goOn(e, s.lineage.aside()) }
 
-func (s *Survey) goOn(e *estate.Estate, c *course) *Survey {
+func (s *Survey) goOn(e *estate.Estate, c *lineage) *Survey {
 	next := of(s.Tracer.After(e), s.Day, c)
 	next.before.Store(s)
 	return next
@@ -126,10 +126,10 @@ func (s *Survey) Check(ctx context.Context) (*findings.Checked, error) {
 			return nil, err
 		}
 	}
-	if err := s.course.checking.Take(ctx); err != nil {
+	if err := s.lineage.checking.Take(ctx); err != nil {
 		return nil, err
 	}
-	defer s.course.checking.Leave()
+	defer s.lineage.checking.Leave()
 	if known := s.checked.Load(); known != nil {
 		return known, nil
 	}
@@ -178,12 +178,12 @@ func (s *Survey) Ports(ctx context.Context) (*ports.Chart, error) {
 // Uses is the index of what uses what, made when it is first asked for; it goes on from the last.
 func (s *Survey) Uses() *uses.Index {
 	s.usesOnce.Do(func() {
-		if last := s.course.uses.Load(); last != nil {
+		if last := s.lineage.uses.Load(); last != nil {
 			s.uses = last.After(s.Tracer)
 		} else {
 			s.uses = uses.New(s.Tracer)
 		}
-		s.course.uses.Store(s.uses)
+		s.lineage.uses.Store(s.uses)
 	})
 	return s.uses
 }

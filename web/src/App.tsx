@@ -23,6 +23,7 @@ const views = {
   Filter: () => import('./features/filter/Filter').then((m) => ({ default: m.Filter })),
   Uses: () => import('./features/uses/Uses').then((m) => ({ default: m.Uses })),
   Certificates: () => import('./features/certificates/Certificates').then((m) => ({ default: m.Certificates })),
+  Courses: () => import('./features/courses/Courses').then((m) => ({ default: m.Courses })),
   Compare: () => import('./features/trace/Compare').then((m) => ({ default: m.Compare })),
   Without: () => import('./features/without/Without').then((m) => ({ default: m.Without })),
   Answers: () => import('./features/answers/Answers').then((m) => ({ default: m.Answers })),
@@ -35,6 +36,7 @@ const Log = lazy(views.Log);
 const Filter = lazy(views.Filter);
 const Uses = lazy(views.Uses);
 const Certificates = lazy(views.Certificates);
+const Courses = lazy(views.Courses);
 const Compare = lazy(views.Compare);
 const Without = lazy(views.Without);
 const Answers = lazy(views.Answers);
@@ -89,6 +91,7 @@ export function App() {
                   <Switch>
                     <Route path="/" component={Names} />
                     <Route path="/trace/:target">{(p) => <Trace target={fromPath(p.target)} />}</Route>
+                    <Route path="/courses" component={Courses} />
                     <Route path="/compare/:target">{(p) => <Compare target={fromPath(p.target)} />}</Route>
                     <Route path="/answers" component={Answers} />
                     <Route path="/filters/:name">{(p) => <Filter name={fromPath(p.name)} />}</Route>

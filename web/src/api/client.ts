@@ -36,6 +36,10 @@ export type Clash = Schemas['Clash'];
 export type LineAnswer = Schemas['LineAnswer'];
 export type TextAnswer = Schemas['TextAnswer'];
 export type Vantage = Schemas['Vantage'];
+export type CoursesChart = Schemas['Chart'];
+export type CourseNode = Schemas['Node'];
+export type Stroke = Schemas['Stroke'];
+export type Fold = CoursesChart['fold'];
 export type Comparison = Schemas['Comparison'];
 export type Pair = Schemas['Pair'];
 export type Segment = Schemas['Segment'];
@@ -213,6 +217,27 @@ export function useTrace(target: string, from: string) {
     queryFn: () => ask(api.GET('/api/trace', { params: { query: { target, from } } })),
     placeholderData: keepPreviousData,
     enabled: target !== '',
+  });
+}
+
+export interface CoursesAsked {
+  fold: Fold | '';
+  through: string[];
+  like: string;
+}
+
+/** Names drawn as courses. */
+export function useCourses(from: string, { fold, through, like }: CoursesAsked) {
+  return useQuery({
+    queryKey: ['courses', from, fold, through, like],
+    queryFn: ({ signal }) =>
+      ask(
+        api.GET('/api/courses', {
+          params: { query: { from, fold: fold || undefined, through, like: like || undefined } },
+          signal,
+        }),
+      ),
+    placeholderData: keepPreviousData,
   });
 }
 

@@ -106,6 +106,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/courses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Names drawn as courses: through addresses, edges, machines and fronts to backends */
+        get: operations["courses"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/draft/trace": {
         parameters: {
             query?: never;
@@ -715,6 +732,17 @@ export interface components {
             from: string[];
             rows: components["schemas"]["AnswerRow"][];
         };
+        Around: {
+            /** @description Who may come by it */
+            by: string;
+            /** @description The address and port */
+            door: string;
+            /**
+             * Format: int64
+             * @description Which node
+             */
+            to: number;
+        };
         Break: {
             To: string;
             at: string;
@@ -752,6 +780,7 @@ export interface components {
             letsIn: string;
             machine: string;
             reason: string;
+            router?: string;
             service: string;
             site: string;
         };
@@ -796,6 +825,26 @@ export interface components {
             effect?: components["schemas"]["Effect"];
             /** Format: int64 */
             revision: number;
+        };
+        Chart: {
+            around: components["schemas"]["Around"][];
+            /**
+             * @description What names are drawn together by
+             * @enum {string}
+             */
+            fold: "nothing" | "zone" | "edge" | "machine";
+            /**
+             * Format: int64
+             * @description How many are drawn
+             */
+            names: number;
+            nodes: components["schemas"]["Node"][];
+            /**
+             * Format: int64
+             * @description How many there are
+             */
+            of: number;
+            strokes: components["schemas"]["Stroke"][];
         };
         Clash: {
             /** Format: date-time */
@@ -1268,6 +1317,23 @@ export interface components {
             revision: number;
             rows: components["schemas"]["Row"][];
         };
+        Node: {
+            /** @enum {string} */
+            column: "name" | "answers" | "edge" | "machine" | "front" | "backend";
+            /** @description To choose it by */
+            key: string;
+            more: string;
+            /**
+             * Format: int64
+             * @description How many names go by it
+             */
+            names: number;
+            /** @description What would be gone: an address, a machine or a place */
+            part?: string;
+            /** @description What to trace; of a single name */
+            target?: string;
+            word: string;
+        };
         OldAnswer: {
             /** @description What may be seen is that the name, or the type, was not there */
             missing: boolean;
@@ -1520,6 +1586,21 @@ export interface components {
             /** @enum {string} */
             verdict: "pass" | "break" | "assumed" | "undecided";
             why: string;
+        };
+        Stroke: {
+            /** Format: int64 */
+            from: number;
+            /** Format: int64 */
+            names: number;
+            /** @enum {string} */
+            state: "live" | "stopped" | "outline" | "ending" | "unknown";
+            /**
+             * Format: int64
+             * @description null where it goes no further
+             */
+            to: number | null;
+            /** @description Of what is stopped: the reasons */
+            why?: string;
         };
         Suggestion: {
             detail: string;
@@ -1860,6 +1941,44 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Counts"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    courses: {
+        parameters: {
+            query?: {
+                /** @description The vantage */
+                from?: string;
+                /** @description What names are drawn together by; whatever reads well where not given */
+                fold?: "nothing" | "zone" | "edge" | "machine";
+                /** @description COLUMN:KEY, of what the courses go by; each of several */
+                through?: string[] | null;
+                /** @description What the names, or anything on their way, have in them */
+                like?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Chart"];
                 };
             };
             /** @description Error */

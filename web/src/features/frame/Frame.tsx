@@ -193,7 +193,7 @@ export function Frame({ children, dark, onTurn }: { children: ReactNode; dark: b
   const c = counts.data;
   useTitle(location, state.data?.name);
   const tabs: [string, string, number | undefined, boolean][] = [
-    ['Names', `/${keep}`, c?.names, location === '/' || /^\/(trace|compare|answers)\b/.test(location)],
+    ['Names', `/${keep}`, c?.names, location === '/' || /^\/(trace|compare|answers|courses)\b/.test(location)],
     ['Ports', '/ports', c?.machines, location === '/ports'],
     ['Exposure', `/exposure${keep}`, c?.open, location === '/exposure'],
     ['Certificates', '/certificates', undefined, location === '/certificates'],
@@ -296,6 +296,7 @@ export function Frame({ children, dark, onTurn }: { children: ReactNode; dark: b
 const titles: Record<string, string> = {
   '': 'Names',
   answers: 'What names answer',
+  courses: 'Names as courses',
   ports: 'Ports',
   exposure: 'Exposure',
   findings: 'Findings',

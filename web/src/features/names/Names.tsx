@@ -12,7 +12,7 @@ import { Failed, Loading, Quiet } from '../../ui/Quiet';
 import { keepTablePlace, tablePlace, traceURL, useQueryWord } from '../../ui/route';
 import { useSession } from '../change/session';
 import { Choice } from '../../ui/Choice';
-import { Tools } from '../../ui/Tools';
+import { FilterField, Tools } from '../../ui/Tools';
 
 /** The height of a row in which a cell holds two values. */
 const tall = 48;
@@ -214,20 +214,6 @@ const Scroll = styled.div`
   }
 `;
 
-const Filter = styled.input`
-  border: 0;
-  border-bottom: 1px dashed ${(p) => p.theme.ink2};
-  background: none;
-  color: ${(p) => p.theme.ink};
-  width: clamp(64px, calc(100vw - 960px), 130px);
-  padding: 1px 0 2px;
-  &:focus {
-    outline: none;
-    border-bottom: 2px solid ${(p) => p.theme.ink};
-    padding-bottom: 1px;
-  }
-`;
-
 const cells = ['answers', 'edge', 'letsIn', 'machine', 'service', 'site', 'backend'] as const;
 type CellName = (typeof cells)[number];
 const grounds: Record<CellName, 'water' | 'shallows' | 'land'> = {
@@ -360,7 +346,8 @@ export function Names() {
   };
   useKeys({
     b: () => go('/answers'),
-    f: () => document.getElementById('names-filter')?.focus(),
+    t: () => go(asCourses()),
+    f: () => document.getElementById('filter')?.focus(),
     v: () => document.getElementById('vantage')?.focus(),
     ArrowDown: () => scroll.current?.focus(),
     j: () => scroll.current?.focus(),
@@ -379,6 +366,7 @@ export function Names() {
     ['f', 'find'],
     ['v', 'seen from'],
     ['b', 'answers beside one another'],
+    ['t', 'table or courses'],
     ['y', 'copy'],
   ]);
   useEffect(() => {
@@ -387,20 +375,9 @@ export function Names() {
 
   const tools = (
     <Tools>
-      <label style={{ color: 'inherit' }}>
-        <span className="visually-hidden">filter</span>
-        <Filter
-          id="names-filter"
-          placeholder="filter"
-          value={filter}
-          onChange={(e) => setFilter(e.target.value)}
-          onKeyDown={(e) => {
-            if (e.key === 'Escape') setFilter('');
-            if (e.key === 'Escape' || e.key === 'Enter' || e.key === 'ArrowDown') scroll.current?.focus();
-          }}
-        />
-      </label>
+      <FilterField value={filter} onChange={setFilter} onLeave={() => scroll.current?.focus()} />
       <Link href="/answers">answers</Link>
+      <Link href={asCourses()}>courses</Link>
       <Choice label="show" value={show} options={shows} onChange={setShow} />
       <VantagePicker value={from} onChange={setFrom} />
       <Choice label="grouped by" value={group} options={groupings} onChange={setGroup} />
@@ -646,6 +623,15 @@ function NameText({ row, full, faint }: { row: Row; full: boolean; faint: boolea
   ) : (
     <>{text}</>
   );
+}
+
+/** The same names as courses: seen from the same vantage, by the same filter. */
+function asCourses() {
+  const words = new URLSearchParams(window.location.search);
+  words.delete('by');
+  words.delete('show');
+  const text = words.toString();
+  return `/courses${text && `?${text}`}`;
 }
 
 function target(row: Row) {
