@@ -17,6 +17,7 @@ import (
 	"steady-compass/core/codes"
 	"steady-compass/core/effect"
 	"steady-compass/core/estate"
+	"steady-compass/core/figure"
 	"steady-compass/core/findings"
 	"steady-compass/core/model"
 	"steady-compass/core/names"
@@ -76,6 +77,7 @@ func registerAPI(e *echo.Echo, s *Server) huma.API {
 	table(api, "answers", "/api/answers", "What names answer, from several vantages side by side", s.getAnswers)
 	get(api, "courses", "/api/courses", "Names drawn as courses: through addresses, edges, machines and fronts to backends", s.getCourses)
 	get(api, "trace", "/api/trace", "A target followed from a vantage", s.getTrace)
+	get(api, "trace-picture", "/api/trace.svg", "A trace as a picture that stands alone", s.getTracePicture)
 	get(api, "compare", "/api/compare", "Two traces side by side, joined where they are the same and split where they part", s.getCompare)
 	table(api, "exposure", "/api/exposure", "Everything that can be touched from a vantage", s.getExposure)
 	get(api, "exposureChanges", "/api/exposure/changes", "What another revision, or another vantage, has open that this has not, and the other way round", s.getExposureChanges)
@@ -214,6 +216,20 @@ func (s *Server) getTrace(_ context.Context, in *traceQuery) (*body[trace.Result
 		return nil, problem(err)
 	}
 	return &body[trace.Result]{r}, nil
+}
+
+// picture is a drawing to be kept.
+type picture struct {
+	ContentType string `header:"Content-Type"`
+	Body        []byte
+}
+
+func (s *Server) getTracePicture(_ context.Context, in *traceQuery) (*picture, error) {
+	r, err := traced(s.now().Tracer, in.Target, in.From)
+	if err != nil {
+		return nil, problem(err)
+	}
+	return &picture{"image/svg+xml", figure.Trace(&r)}, nil
 }
 
 func traced(t *trace.Tracer, target, from string) (trace.Result, error) {

@@ -14,6 +14,7 @@ import (
 
 	"steady-compass/core/estate"
 	"steady-compass/core/exposure"
+	"steady-compass/core/figure"
 	"steady-compass/core/findings"
 	"steady-compass/core/flow"
 	"steady-compass/core/mend"
@@ -170,6 +171,7 @@ func vantage(t *trace.Tracer, from string) (flow.Vantage, error) {
 type traceCommand struct {
 	Target string `arg:"" help:"A name, name:port, IP:port, PLACE:port or URL; /udp may stand behind a port."`
 	From   string `help:"The vantage: internet, a network, group, host, container or address." default:"internet"`
+	SVG    bool   `help:"Print a picture that stands alone (SVG)." name:"svg" `
 	question
 }
 
@@ -182,9 +184,12 @@ func (c *traceCommand) Run(ctx context.Context, s streams) error {
 	if err != nil {
 		return err
 	}
-	if c.JSON {
+	switch {
+	case c.SVG:
+		_, err = s.out.Write(figure.Trace(&result))
+	case c.JSON:
 		err = printJSON(s.out, result)
-	} else {
+	default:
 		printTrace(newPaper(s.out), result)
 	}
 	if err == nil && !result.Holds() {

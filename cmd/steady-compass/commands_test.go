@@ -46,6 +46,7 @@ func TestCommands(t *testing.T) {
 		{small + "dns bücher.a.example A 203.0.113.1\n", "trace bücher.a.example --estate -", 1, "(bücher.a.example)", ""},
 		{small, "trace elsewhere.test --estate -", 0, "outside", ""},
 		{small, "trace a.example --from moon --estate -", 2, "", `--from: no such vantage: "moon"`},
+		{small, "trace www.a.example --svg --estate -", 1, "cert.names</text>", ""},
 		{small, "trace ://x --estate -", 2, "", "not a target"},
 		{small, "compare a.example:443 --other-from lan --estate -", 0, "+ a.example:443 from lan: refused", ""},
 		{small, "compare a.example:443 www.a.example:443 --estate -", 0, "- 443/tcp  203.0.113.1  arrives\n+ 443/tcp  203.0.113.1  untrusted", ""},

@@ -200,6 +200,12 @@ export function Trace({ target }: { target: string }) {
     <Two>
       <Tools>
         <VantagePicker value={from} onChange={setFrom} />
+        <a
+          href={`/api/trace.svg?target=${encodeURIComponent(target)}&from=${encodeURIComponent(from)}`}
+          download={`trace-of-${target.replace(/[^\p{L}\p{N}.-]+/gu, '-')}.svg`}
+        >
+          SVG
+        </a>
       </Tools>
       <Side aria-label="Names">
         {(names.data?.rows ?? []).slice(0, 400).map((r) => {
