@@ -26,7 +26,7 @@ type ImportFile struct {
 // ImportQuestion is files to be taken over. The first is read, with the others where the format is read together or a
 // zone file includes them.
 type ImportQuestion struct {
-	Format    string            `json:"format,omitempty" enum:"zone,hosts,estate,machine,sockets,ip,compose,inspect,nft,save,csv,pem" doc:"Guessed where not given"`
+	Format    string            `json:"format,omitempty" enum:"zone,hosts,estate,machine,sockets,ip,compose,inspect,nft,save,csv,pem,nginx" doc:"Guessed where not given"`
 	Files     []ImportFile      `json:"files" minItems:"1" maxItems:"50" nullable:"false"`
 	Zone      string            `json:"zone,omitempty" maxLength:"300"`
 	For       string            `json:"for,omitempty" maxLength:"1000"`

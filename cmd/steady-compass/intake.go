@@ -20,7 +20,7 @@ import (
 )
 
 type importCommand struct {
-	Format    string            `arg:"" enum:"zone,hosts,estate,machine,sockets,ip,compose,inspect,nft,save,csv,pem,transfer" help:"zone (RFC 1035); hosts; estate; machine (what collect prints); sockets (ss -tulpn, netstat -tulpn); ip (ip -json addr, ip -json route); compose; inspect (of containers and networks); nft (nft -j list ruleset); save (iptables-save, ip6tables-save); csv (a sheet of one kind of record); pem (certificates; RFC 7468); or transfer: a zone from its name server (RFC 5936)."`
+	Format    string            `arg:"" enum:"zone,hosts,estate,machine,sockets,ip,compose,inspect,nft,save,csv,pem,nginx,transfer" help:"zone (RFC 1035); hosts; estate; machine (what collect prints); sockets (ss -tulpn, netstat -tulpn); ip (ip -json addr, ip -json route); compose; inspect (of containers and networks); nft (nft -j list ruleset); save (iptables-save, ip6tables-save); csv (a sheet of one kind of record); pem (certificates; RFC 7468); nginx (a folder, an archive or files of its configuration); or transfer: a zone from its name server (RFC 5936)."`
 	Files     []string          `arg:"" name:"file" help:"The files, or - for standard input; for transfer the zones. Several of ip, compose or inspect are read together."`
 	Into      string            `help:"Estate file that it comes to; made where it is not there." placeholder:"FILE" xor:"into"`
 	DB        string            `name:"db" help:"Database that it comes to." placeholder:"FILE" xor:"into"`

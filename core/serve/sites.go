@@ -107,8 +107,8 @@ func (d Endpoint) Pick(name string, l *estate.Listen) ([]*model.Site, picked) {
 	if l.FirstAnswers {
 		candidates = slices.Concat(candidates, d.Service.Sites)
 	}
-	if i := slices.IndexFunc(candidates, d.has); i >= 0 {
-		return named(candidates[i].Name), ByDefault
+	if candidates = d.among(candidates); len(candidates) > 0 {
+		return named(candidates[0].Name), ByDefault
 	}
 	return nil, byName
 }

@@ -7,6 +7,8 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
+	"regexp"
+	"slices"
 	"strings"
 	"unicode/utf16"
 
@@ -24,19 +26,20 @@ import (
 	"steady-compass/intake/pem"
 	"steady-compass/intake/sheet"
 	"steady-compass/intake/sockets"
+	"steady-compass/intake/webserver"
 	"steady-compass/intake/zonefile"
 )
 
 // Words are the formats that can be read: a zone file (RFC 1035), a hosts file, estate notation, a machine's account of
 // itself, a socket listing, ip -json, Compose files, what container engines' inspect prints, and a packet filter's ruleset
-// as JSON or in the older save format, a sheet of one kind of record (RFC 4180), and certificates (RFC 7468).
-var Words = []string{"zone", "hosts", "estate", "machine", "sockets", "ip", "compose", "inspect", "nft", "save", "csv", "pem"}
+// as JSON or in the older save format, a sheet of one kind of record (RFC 4180), certificates (RFC 7468), and the configuration of web servers.
+var Words = []string{"zone", "hosts", "estate", "machine", "sockets", "ip", "compose", "inspect", "nft", "save", "csv", "pem", "nginx"}
 
 // Written are the formats that can be written.
 var Written = []string{"zone", "hosts", "estate", "nft", "save", "save6", "csv"}
 
 // Together are the formats of which several files make one reading.
-var Together = []string{"ip", "compose", "inspect", "pem"}
+var Together = []string{"ip", "compose", "inspect", "pem", "nginx"}
 
 // Source is what is to be taken over, and what it does not say itself.
 type Source struct {
@@ -105,6 +108,9 @@ func unknown(word string, words []string) error {
 	return fmt.Errorf("%w: %q; expected %s", ErrUnknown, word, strings.Join(words, ", "))
 }
 
+// inBraces is what the configuration of a web server's sites has, where it stands in braces.
+var inBraces = regexp.MustCompile(`(?m)^\s*(server|http|upstream\s+\S+)\s*\{`)
+
 // Guess is the format that a file's name and its first lines speak for.
 func Guess(name, text string) string {
 	text = Decoded(text)
@@ -120,6 +126,8 @@ func Guess(name, text string) string {
 		return "pem"
 	case ext == ".csv":
 		return "csv"
+	case base == "nginx.conf" || inBraces.MatchString(text):
+		return "nginx"
 	case ext == ".yaml" || ext == ".yml":
 		return "compose"
 	case strings.HasPrefix(first, "[") || strings.HasPrefix(first, "{"):
@@ -195,12 +203,12 @@ func read(src Source, e *estate.Estate) (intake.Reading, error) {
 			return intake.Reading{}, fmt.Errorf("%s is no account of a machine: its first line names none, but %q; expected what steady-compass collect printed", main.Name, a.Host)
 		}
 		return a.Reading(e), nil
-	case "hosts", "sockets", "ip", "compose", "inspect", "nft", "save", "pem":
+	case "hosts", "sockets", "ip", "compose", "inspect", "nft", "save", "pem", "nginx":
 		clean, ok := placeName(place)
 		switch {
 		case !ok:
 			return intake.Reading{}, ErrNoPlace
-		case strings.Contains(clean, "/") && src.Format != "hosts" && src.Format != "sockets" && src.Format != "pem":
+		case strings.Contains(clean, "/") && !slices.Contains([]string{"hosts", "sockets", "pem", "nginx"}, src.Format):
 			return intake.Reading{}, errNoHost
 		}
 		return readMachine(src, clean, e), nil
@@ -225,6 +233,8 @@ func readMachine(src Source, place string, e *estate.Estate) intake.Reading {
 		return hostsfile.Read(main.Name, main.Text, place)
 	case "pem":
 		return pem.Read(src.Texts, place, e)
+	case "nginx":
+		return webserver.Read(webserver.Braces, src.Texts, place, e)
 	case "sockets":
 		return sockets.Read(main.Name, main.Text, place).Reading(e)
 	case "compose":

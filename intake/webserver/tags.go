@@ -1,0 +1,3 @@
+package webserver
+
+func (c *config) readTags() {}

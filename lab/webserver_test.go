@@ -1,0 +1,389 @@
+package lab
+
+import (
+	"bufio"
+	"context"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	crand "crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/pem"
+	"flag"
+	"fmt"
+	"math/big"
+	"math/rand/v2"
+	"net"
+	"net/http"
+	"net/netip"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"steady-compass/core/estate"
+	"steady-compass/core/flow"
+	"steady-compass/core/model"
+	"steady-compass/core/notation"
+	"steady-compass/core/trace"
+	"steady-compass/intake"
+	"steady-compass/intake/webserver"
+)
+
+var (
+	judgedConfigs = flag.Int("judge.configurations", 60, "how many random configurations of each web server are held against it")
+	configsFrom   = flag.Uint64("judge.configurations.from", 1, "the first of their seeds")
+)
+
+// perServer is how many configurations one run of a server serves, each at ports of its own.
+const perServer = 40
+
+// vocabulary are the names that sites have and are asked by: near one another, so that exact names, wildcards and defaults meet.
+var (
+	siteNames  = []string{"a.example", "b.example", "www.a.example", "x.a.example", "y.x.a.example", "*.a.example", "*.x.a.example", "*.example", "c.test"}
+	askedNames = []string{"a.example", "b.example", "www.a.example", "x.a.example", "y.x.a.example", "z.y.x.a.example", "q.a.example", "q.example", "c.test", "nobody.test"}
+	sitePaths  = []string{"/api", "/api/", "/api/v1", "/apiary", "/static/"}
+	askedPaths = []string{"/", "/api", "/api/", "/api/v1", "/api/v1/x", "/apiary", "/apix", "/static", "/static/a.txt", "/other"}
+)
+
+// webServer is a real one: how a random configuration is written for it, and how it is run.
+type webServer struct {
+	name   string
+	syntax webserver.Syntax
+	write  func(r *rand.Rand, c *siting)
+	run    func(t *testing.T, dir string, all []*siting) (stop func())
+}
+
+// siting is one configuration under judgement.
+type siting struct {
+	ports    [2]int // in the clear and with TLS
+	text     string
+	requests []siteRequest
+}
+
+// siteRequest is what is asked, and the site that answered: the word that its root has in its name.
+type siteRequest struct {
+	addr       string
+	port       int
+	name, path string
+	tls        bool
+	site       string
+}
+
+func (q siteRequest) String() string {
+	scheme := "http"
+	if q.tls {
+		scheme = "https"
+	}
+	return fmt.Sprintf("%s://%s:%d%s at %s", scheme, q.name, q.port, q.path, q.addr)
+}
+
+// siteBindings are the addresses that sites are at, as a configuration writes them; "" is every IPv4 one.
+var siteBindings = []string{"", "", "", "127.0.0.2", "127.0.0.3"}
+
+// askedAt are the addresses that are asked.
+var askedAt = []string{"127.0.0.1", "127.0.0.2", "127.0.0.3"}
+
+// TestWebServers holds what the reader makes of random configurations against the servers themselves: for each request the site that answers
+// is the one that the model says.
+func TestWebServers(t *testing.T) {
+	for _, s := range []webServer{
+		{"nginx", webserver.Braces, writeBraces, runBraces},
+	} {
+		t.Run(s.name, func(t *testing.T) {
+			if _, err := exec.LookPath(s.name); err != nil {
+				t.Skipf("%s is not installed: the reader of its configuration is not held against it", s.name)
+			}
+			asked := 0
+			for from := 0; from < *judgedConfigs; from += perServer {
+				var all []*siting
+				for i := from; i < min(from+perServer, *judgedConfigs); i++ {
+					r := rand.New(rand.NewPCG(*configsFrom+uint64(i), 15))
+					c := &siting{ports: [2]int{freePort(t), freePort(t)}}
+					s.write(r, c)
+					c.ask(r)
+					all = append(all, c)
+				}
+				judgeSites(t, s, all)
+				for _, c := range all {
+					asked += len(c.requests)
+				}
+				if t.Failed() {
+					return
+				}
+			}
+			t.Logf("%d configurations, %d requests", *judgedConfigs, asked)
+		})
+	}
+}
+
+// ask draws the requests for a configuration.
+func (c *siting) ask(r *rand.Rand) {
+	for range 12 {
+		q := siteRequest{addr: askedAt[r.IntN(len(askedAt))], name: askedNames[r.IntN(len(askedNames))], path: askedPaths[r.IntN(len(askedPaths))], tls: r.IntN(3) == 0}
+		q.port = c.ports[0]
+		if q.tls {
+			q.port = c.ports[1]
+		}
+		c.requests = append(c.requests, q)
+	}
+}
+
+func judgeSites(t *testing.T, s webServer, all []*siting) {
+	t.Helper()
+	dir := t.TempDir()
+	writeCertificate(t, dir, siteNames)
+	stop := s.run(t, dir, all)
+	for _, c := range all {
+		for i := range c.requests {
+			c.requests[i].site = answeringSite(t, &c.requests[i])
+		}
+	}
+	stop()
+	for _, c := range all {
+		c.judge(t, s)
+	}
+}
+
+// judge holds what the server answered against the model of what was read.
+func (c *siting) judge(t *testing.T, s webServer) {
+	t.Helper()
+	const base = "host box\ncert all for a.example,*.a.example,*.x.a.example,*.y.x.a.example,*.example,c.test,nobody.test expires 2040-01-01 on box\n"
+	e, faults := notation.Parse(base)
+	if len(faults) > 0 {
+		t.Fatal(faults)
+	}
+	reading := webserver.Read(s.syntax, []intake.File{{Name: "sites-enabled/judged", Text: c.text}}, "box", e)
+	if len(reading.Faults) > 0 {
+		t.Fatalf("%v in\n%s", reading.Faults, c.text)
+	}
+	plan := intake.Compare(e, reading)
+	for _, addr := range askedAt {
+		text := base
+		for _, name := range askedNames {
+			text += fmt.Sprintf("name %s %s on box\n", name, addr)
+		}
+		e, _ := notation.Parse(text)
+		e, err := e.Apply(plan.Edit(false))
+		if err != nil {
+			t.Fatal(err)
+		}
+		tr := trace.New(model.Compile(e), "2026-12-01")
+		for _, q := range c.requests {
+			if q.addr != addr {
+				continue
+			}
+			if got := modelledSite(t, tr, e, q); got != q.site {
+				t.Errorf("%v: the server answers with %q, the model says %q\n%s\nread as\n%s\nleft: %v", q, q.site, got, c.text, notation.Print(e), reading.Left)
+			}
+		}
+	}
+}
+
+// modelledSite is the root of the site that the model says takes a request; "refused" where nothing listens.
+func modelledSite(t *testing.T, tr *trace.Tracer, e *estate.Estate, q siteRequest) string {
+	t.Helper()
+	v, err := tr.VantageNamed("box")
+	if err != nil {
+		t.Fatal(err)
+	}
+	scheme := "http"
+	if q.tls {
+		scheme = "https"
+	}
+	tg, err := tr.ParseTarget(fmt.Sprintf("%s://%s:%d%s", scheme, q.name, q.port, q.path))
+	if err != nil {
+		t.Fatal(err)
+	}
+	r := tr.Trace(tg, v)
+	for i := range r.Paths {
+		p := &r.Paths[i]
+		if a, err := netip.ParseAddr(p.Address); err != nil || a.String() != q.addr {
+			continue
+		}
+		switch site := p.Site(); {
+		case p.Outcome == flow.Refused:
+			return "refused"
+		case site != nil:
+			return filepath.Base(site.Files.Root)
+		default:
+			return string(p.Outcome)
+		}
+	}
+	return fmt.Sprintf("no way to %s: %s", q.addr, r.Verdict)
+}
+
+// answeringSite asks the server, and says which site answered; "refused" where nothing listens.
+func answeringSite(t *testing.T, q *siteRequest) string {
+	t.Helper()
+	conn, err := net.DialTimeout("tcp", fmt.Sprintf("%s:%d", q.addr, q.port), time.Minute)
+	if err != nil {
+		if strings.Contains(err.Error(), "refused") {
+			return "refused"
+		}
+		t.Fatal(err)
+	}
+	defer func() { _ = conn.Close() }()
+	if q.tls {
+		conn = tls.Client(conn, &tls.Config{ServerName: q.name, InsecureSkipVerify: true}) // which site answers is asked, not whether to trust it
+	}
+	request, err := http.NewRequest("GET", "http://"+fmt.Sprintf("%s:%d", q.name, q.port)+q.path, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	request.Close = true
+	if err := request.Write(conn); err != nil {
+		return "mismatched"
+	}
+	response, err := http.ReadResponse(bufio.NewReader(conn), request)
+	if err != nil {
+		return "mismatched"
+	}
+	_ = response.Body.Close()
+	return response.Header.Get("X-Site")
+}
+
+// draw gives some of a list, each once.
+func draw(r *rand.Rand, list []string, most int) []string {
+	var out []string
+	for _, i := range r.Perm(len(list))[:1+r.IntN(most)] {
+		out = append(out, list[i])
+	}
+	return out
+}
+
+// writeBraces writes servers in braces.
+func writeBraces(r *rand.Rand, c *siting) {
+	var out strings.Builder
+	taken := map[string]bool{} // a name twice at one address and port is only warned of
+	firsts := map[string]bool{}
+	for n := range 1 + r.IntN(6) {
+		fmt.Fprintf(&out, "server {\n")
+		for _, b := range slices.Compact(draw(r, siteBindings, 2)) {
+			for i, port := range c.ports {
+				if r.IntN(3) == 0 && i > 0 {
+					continue
+				}
+				at := fmt.Sprint(port)
+				if b != "" {
+					at = b + ":" + at
+				}
+				if firsts["listen "+fmt.Sprint(n, at)] {
+					continue
+				}
+				firsts["listen "+fmt.Sprint(n, at)] = true
+				fmt.Fprintf(&out, "  listen %s", at)
+				if i == 1 {
+					out.WriteString(" ssl")
+				}
+				if r.IntN(5) == 0 && !firsts[at] {
+					firsts[at] = true
+					out.WriteString(" default_server")
+				}
+				out.WriteString(";\n")
+			}
+		}
+		var names []string
+		for _, name := range draw(r, siteNames, 3) {
+			if !taken[name] {
+				taken[name] = true
+				names = append(names, name)
+			}
+		}
+		switch {
+		case len(names) == 0:
+			out.WriteString("  server_name _;\n")
+		case r.IntN(6) > 0:
+			fmt.Fprintf(&out, "  server_name %s;\n", strings.Join(names, " "))
+		}
+		fmt.Fprintf(&out, "  ssl_certificate cert.pem;\n  ssl_certificate_key key.pem;\n  root /srv/s%d;\n  add_header X-Site s%d always;\n", n, n)
+		for i, p := range draw(r, sitePaths, 3) {
+			mark := []string{"", "", "= ", "^~ "}[r.IntN(4)]
+			fmt.Fprintf(&out, "  location %s%s { root /srv/s%dl%d; add_header X-Site s%dl%d always; }\n", mark, p, n, i, n, i)
+		}
+		out.WriteString("}\n")
+	}
+	c.text = out.String()
+}
+
+func runBraces(t *testing.T, dir string, all []*siting) (stop func()) {
+	t.Helper()
+	var text strings.Builder
+	fmt.Fprintf(&text, "daemon off;\npid %s/pid;\nerror_log %s/error.log;\nevents { worker_connections 512; }\nhttp {\n  access_log off;\n", dir, dir)
+	for _, kind := range []string{"client_body", "proxy", "fastcgi", "uwsgi", "scgi"} {
+		fmt.Fprintf(&text, "  %s_temp_path %s/%s;\n", kind, dir, kind)
+	}
+	for _, c := range all {
+		text.WriteString(c.text)
+	}
+	text.WriteString("}\n")
+	file := filepath.Join(dir, "main.conf")
+	if err := os.WriteFile(file, []byte(text.String()), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	return started(t, all, filepath.Join(dir, "error.log"), "nginx", "-p", dir, "-c", file)
+}
+
+// started runs a server until it answers at the first port of each configuration that has anything there.
+func started(t *testing.T, all []*siting, log string, command ...string) (stop func()) {
+	t.Helper()
+	ctx, cancel := context.WithCancel(t.Context())
+	cmd := exec.CommandContext(ctx, command[0], command[1:]...)
+	cmd.Cancel = func() error { return cmd.Process.Signal(os.Interrupt) }
+	var said strings.Builder
+	cmd.Stdout, cmd.Stderr = &said, &said
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	ended := make(chan error, 1)
+	go func() { ended <- cmd.Wait() }()
+	deadline := time.Now().Add(2 * time.Minute)
+	last := all[len(all)-1]
+	for answered := false; !answered; {
+		for _, addr := range askedAt {
+			if conn, err := net.Dial("tcp", fmt.Sprintf("%s:%d", addr, last.ports[0])); err == nil {
+				_ = conn.Close()
+				answered = true
+			}
+		}
+		select {
+		case err := <-ended:
+			text, _ := os.ReadFile(log)
+			t.Fatalf("it ended: %v\n%s\n%s", err, said.String(), text)
+		case <-time.After(20 * time.Millisecond):
+		}
+		if time.Now().After(deadline) {
+			t.Fatalf("it never answers\n%s", said.String())
+		}
+	}
+	return func() {
+		cancel()
+		<-ended
+	}
+}
+
+// writeCertificate writes a certificate for some names, and its key.
+func writeCertificate(t *testing.T, dir string, names []string) {
+	t.Helper()
+	key, err := ecdsa.GenerateKey(elliptic.P256(), crand.Reader)
+	if err != nil {
+		t.Fatal(err)
+	}
+	template := &x509.Certificate{SerialNumber: big.NewInt(1), NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(1, 0, 0), DNSNames: names}
+	der, err := x509.CreateCertificate(crand.Reader, template, template, key.Public(), key)
+	if err != nil {
+		t.Fatal(err)
+	}
+	secret, err := x509.MarshalPKCS8PrivateKey(key)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for file, block := range map[string]*pem.Block{"cert.pem": {Type: "CERTIFICATE", Bytes: der}, "key.pem": {Type: "PRIVATE KEY", Bytes: secret}} {
+		if err := os.WriteFile(filepath.Join(dir, file), pem.EncodeToMemory(block), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+}
