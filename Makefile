@@ -56,22 +56,26 @@ go-test: web/dist/index.html bench-tools fuzz ## the Go tests, the browser and t
 	go test -count=1 ./...
 
 # What the benches of lab/ need: the browser that the interface is tested in, the name server that answers are held
-# against, a container engine to read from, and network namespaces and the kernel's packet filter. Root, or sudo, installs
-# them where they are missing.
+# against, the web servers whose configuration is read, a container engine to read from, and network namespaces and the
+# kernel's packet filter. Root, or sudo, installs them where they are missing; what serves is not started by that.
 .PHONY: bench-tools judge
 bench-tools:
-	@missing=; for tool in chromium nsd podman nft:nftables iptables ip:iproute2; do \
+	@missing=; for tool in chromium nsd podman nft:nftables iptables ip:iproute2 nginx:nginx-light apache2:apache2-bin haproxy; do \
 	  command -v "$${tool%%:*}" >/dev/null || missing="$$missing $${tool##*:}"; done; \
 	[ -z "$$missing" ] || { \
 	  if [ "$$(id -u)" = 0 ]; then run=; else run=sudo; fi; \
-	  $$run apt-get update -q && $$run env DEBIAN_FRONTEND=noninteractive apt-get install -y -q --no-install-recommends $$missing; }
+	  policy=/usr/sbin/policy-rc.d; made=; \
+	  [ -e $$policy ] || { printf '#!/bin/sh\nexit 101\n' | $$run tee $$policy >/dev/null && $$run chmod 755 $$policy && made=1; }; \
+	  $$run apt-get update -q && $$run env DEBIAN_FRONTEND=noninteractive apt-get install -y -q --no-install-recommends $$missing; \
+	  done=$$?; [ -z "$$made" ] || $$run rm -f $$policy; exit $$done; }
 
-judge: bench-tools web/dist/index.html ## the judges in full: 300 random zones, ten million random packets, 16,000 edits, 1,500 sets of listeners, 150 rulesets and 200 estates in the kernel, 300 kills, the mends of 600 estates
+judge: bench-tools web/dist/index.html ## the judges in full: 300 random zones, ten million random packets, 16,000 edits, 1,500 sets of listeners, 150 rulesets and 200 estates in the kernel, 3,000 configurations of each web server, 300 kills, the mends of 600 estates
 	go test ./lab -count=1 -v -run NameServer -judge.zones 300 -judge.questions 60
 	go test ./core/mend -count=1 -v -timeout 60m -run Random -mends.estates 600
 	go test ./core/trace -count=1 -v -timeout 60m -run Packets -packets 10000000
 	go test ./core/findings -count=1 -v -timeout 60m -run 'Garbled|AfterEdits' -garbled 4000 -edits 500
 	go test ./lab -count=1 -v -timeout 60m -run StrangersRulesets -judge.rulesets 150
+	go test ./lab -count=1 -v -timeout 60m -run WebServers -judge.configurations 3000
 	go test ./lab -count=1 -v -timeout 60m -run KilledWithTwoHands -judge.kills 150
 	go test ./lab -count=1 -v -timeout 60m -run Kernel -judge.sockets 1500 -judge.estates 200 -judge.connections 260
 
@@ -82,6 +86,7 @@ fuzz: web/dist/index.html ## each fuzz target for FUZZTIME
 	go test ./intake/packetfilter -run '^$$' -fuzz FuzzListings -fuzztime $(FUZZTIME) -fuzzminimizetime 1x
 	go test ./intake/sockets -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZTIME) -fuzzminimizetime 1x
 	go test ./intake/format -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZTIME) -fuzzminimizetime 1x
+	go test ./intake/webserver -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZTIME) -fuzzminimizetime 1x
 	go test ./intake/pem -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZTIME) -fuzzminimizetime 1x
 
 bench: ## the benchmarks, up to a hundred thousand names

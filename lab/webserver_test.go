@@ -21,6 +21,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -92,6 +93,8 @@ var askedAt = []string{"127.0.0.1", "127.0.0.2", "127.0.0.3"}
 func TestWebServers(t *testing.T) {
 	for _, s := range []webServer{
 		{"nginx", webserver.Braces, writeBraces, runBraces},
+		{"apache2", webserver.Tags, writeTags, runTags},
+		{"haproxy", webserver.Sections, writeSections, runSections},
 	} {
 		t.Run(s.name, func(t *testing.T) {
 			if _, err := exec.LookPath(s.name); err != nil {
@@ -100,9 +103,16 @@ func TestWebServers(t *testing.T) {
 			asked := 0
 			for from := 0; from < *judgedConfigs; from += perServer {
 				var all []*siting
+				used := map[int]bool{}
 				for i := from; i < min(from+perServer, *judgedConfigs); i++ {
 					r := rand.New(rand.NewPCG(*configsFrom+uint64(i), 15))
-					c := &siting{ports: [2]int{freePort(t), freePort(t)}}
+					c := &siting{}
+					for n := range c.ports {
+						for c.ports[n] == 0 || used[c.ports[n]] { // those of another configuration are free until it is served
+							c.ports[n] = freePort(t)
+						}
+						used[c.ports[n]] = true
+					}
 					s.write(r, c)
 					c.ask(r)
 					all = append(all, c)
@@ -204,9 +214,13 @@ func modelledSite(t *testing.T, tr *trace.Tracer, e *estate.Estate, q siteReques
 		if a, err := netip.ParseAddr(p.Address); err != nil || a.String() != q.addr {
 			continue
 		}
-		switch site := p.Site(); {
-		case p.Outcome == flow.Refused:
-			return "refused"
+		switch site := siteOf(p); {
+		case p.Outcome == flow.Refused || p.Outcome == flow.Mismatched:
+			return string(p.Outcome)
+		case site != nil && site.Pool != "":
+			return site.Pool
+		case site != nil && !site.Redirect.IsZero():
+			return strings.TrimSuffix(site.Redirect.URL.Host, ".test")
 		case site != nil:
 			return filepath.Base(site.Files.Root)
 		default:
@@ -214,6 +228,20 @@ func modelledSite(t *testing.T, tr *trace.Tracer, e *estate.Estate, q siteReques
 		}
 	}
 	return fmt.Sprintf("no way to %s: %s", q.addr, r.Verdict)
+}
+
+// siteOf is the first site that takes a request; nil where none does.
+func siteOf(p *trace.Path) *estate.Site {
+	for i := range p.Steps {
+		if s := &p.Steps[i]; s.Stage == flow.StageSite && s.Verdict == flow.Pass && len(s.Records) > 0 {
+			if r, _, err := notation.ParseLine(s.Records[0]); err == nil {
+				if site, ok := r.Record.(*estate.Site); ok {
+					return site
+				}
+			}
+		}
+	}
+	return nil
 }
 
 // answeringSite asks the server, and says which site answered; "refused" where nothing listens.
@@ -234,7 +262,7 @@ func answeringSite(t *testing.T, q *siteRequest) string {
 	if err != nil {
 		t.Fatal(err)
 	}
-	request.Close = true
+	request.Close, request.Host = true, q.name // as at the ports that browsers leave out
 	if err := request.Write(conn); err != nil {
 		return "mismatched"
 	}
@@ -243,6 +271,9 @@ func answeringSite(t *testing.T, q *siteRequest) string {
 		return "mismatched"
 	}
 	_ = response.Body.Close()
+	if to, err := response.Location(); err == nil {
+		return strings.TrimSuffix(to.Hostname(), ".test")
+	}
 	return response.Header.Get("X-Site")
 }
 
@@ -258,7 +289,7 @@ func draw(r *rand.Rand, list []string, most int) []string {
 // writeBraces writes servers in braces.
 func writeBraces(r *rand.Rand, c *siting) {
 	var out strings.Builder
-	taken := map[string]bool{} // a name twice at one address and port is only warned of
+	taken := map[string]bool{}
 	firsts := map[string]bool{}
 	for n := range 1 + r.IntN(6) {
 		fmt.Fprintf(&out, "server {\n")
@@ -289,7 +320,7 @@ func writeBraces(r *rand.Rand, c *siting) {
 		var names []string
 		for _, name := range draw(r, siteNames, 3) {
 			if !taken[name] {
-				taken[name] = true
+				taken[name] = r.IntN(2) == 0 // a name twice is the first one's
 				names = append(names, name)
 			}
 		}
@@ -327,12 +358,147 @@ func runBraces(t *testing.T, dir string, all []*siting) (stop func()) {
 	return started(t, all, filepath.Join(dir, "error.log"), "nginx", "-p", dir, "-c", file)
 }
 
+// writeTags writes servers in tags. Those with TLS are at every address, since it is turned on server by server and not by address.
+func writeTags(r *rand.Rand, c *siting) {
+	var out strings.Builder
+	taken := map[string]bool{}
+	fmt.Fprintf(&out, "Listen %d\nListen %d\nDocumentRoot main\n", c.ports[0], c.ports[1])
+	for n := range 1 + r.IntN(6) {
+		tls := r.IntN(3) == 0
+		var at []string
+		for _, b := range draw(r, siteBindings, 2) {
+			if b == "" || tls {
+				b = "*"
+			}
+			if word := fmt.Sprintf("%s:%d", b, c.ports[map[bool]int{true: 1}[tls]]); !slices.Contains(at, word) {
+				at = append(at, word)
+			}
+		}
+		fmt.Fprintf(&out, "<VirtualHost %s>\n", strings.Join(at, " "))
+		for i, name := range draw(r, siteNames, 3) {
+			switch {
+			case taken[name]:
+			case i == 0 && !strings.HasPrefix(name, "*"):
+				fmt.Fprintf(&out, "  ServerName %s\n", name)
+			default:
+				fmt.Fprintf(&out, "  ServerAlias %s\n", name)
+			}
+			taken[name] = r.IntN(2) == 0 // a name twice is the first one's
+		}
+		fmt.Fprintf(&out, "  DocumentRoot s%d\n  Header always set X-Site s%d\n", n, n)
+		if tls {
+			out.WriteString("  SSLEngine on\n  SSLCertificateFile cert.pem\n  SSLCertificateKeyFile key.pem\n")
+		}
+		for i, p := range draw(r, sitePaths, 3) {
+			fmt.Fprintf(&out, "  Redirect 302 %s http://s%dl%d.test/\n", p, n, i)
+		}
+		out.WriteString("</VirtualHost>\n")
+	}
+	c.text = out.String()
+}
+
+// tagModules are what the servers in tags need, besides what is built in.
+var tagModules = []string{"mpm_event", "authz_core", "alias", "headers", "socache_shmcb", "ssl"}
+
+func runTags(t *testing.T, dir string, all []*siting) (stop func()) {
+	t.Helper()
+	var text strings.Builder
+	for _, m := range tagModules {
+		fmt.Fprintf(&text, "LoadModule %s_module /usr/lib/apache2/modules/mod_%s.so\n", m, m)
+	}
+	fmt.Fprintf(&text, "ServerRoot %s\nDefaultRuntimeDir %s\nPidFile %s/pid\nMutex file:%s default\nErrorLog %s/error.log\nServerName main.invalid\nUser www-data\nGroup www-data\nHeader always setifempty X-Site main\n", dir, dir, dir, dir, dir)
+	for _, c := range all {
+		text.WriteString(c.text)
+	}
+	for _, root := range []string{"main", "s0", "s1", "s2", "s3", "s4", "s5"} {
+		if err := os.Mkdir(filepath.Join(dir, root), 0o755); err != nil {
+			t.Fatal(err)
+		}
+	}
+	file := filepath.Join(dir, "main.conf")
+	if err := os.WriteFile(file, []byte(text.String()), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	return started(t, all, filepath.Join(dir, "error.log"), "apache2", "-d", dir, "-f", file, "-DFOREGROUND")
+}
+
+// writeSections writes fronts, and the backends that their rules choose among.
+func writeSections(r *rand.Rand, c *siting) {
+	var out strings.Builder
+	n := 0
+	backend := func() string { n++; return fmt.Sprintf("p%ds%d", c.ports[0], n) }
+	for i, port := range c.ports {
+		binds := draw(r, siteBindings, 2)
+		if slices.Contains(binds, "") {
+			binds = []string{""}
+		}
+		for k, b := range binds {
+			fmt.Fprintf(&out, "frontend f%d_%d\n  bind %s:%d", port, k, b, port)
+			if i == 1 {
+				out.WriteString(" ssl crt both.pem")
+			}
+			out.WriteString("\n")
+			for x := range 1 + r.IntN(5) {
+				var tests []string
+				if r.IntN(4) > 0 {
+					var exact, ends []string
+					for _, name := range draw(r, siteNames, 2) {
+						if rest, ok := strings.CutPrefix(name, "*"); ok {
+							ends = append(ends, rest)
+						} else {
+							exact = append(exact, name)
+						}
+					}
+					for _, t := range []string{strings.Join(append([]string{"hdr(host) -i"}, exact...), " "), strings.Join(append([]string{"hdr_end(host) -i"}, ends...), " ")} {
+						if !strings.HasSuffix(t, "-i") {
+							fmt.Fprintf(&out, "  acl h%d_%d %s\n", k, x, t)
+						}
+					}
+					tests = append(tests, fmt.Sprintf("h%d_%d", k, x))
+				}
+				if r.IntN(2) == 0 || len(tests) == 0 {
+					tests = append(tests, fmt.Sprintf("{ %s %s }", []string{"path_beg", "path"}[r.IntN(2)], sitePaths[r.IntN(len(sitePaths))]))
+				}
+				fmt.Fprintf(&out, "  use_backend %s if %s\n", backend(), strings.Join(tests, []string{" ", " ", " or "}[r.IntN(3)]))
+			}
+			fmt.Fprintf(&out, "  default_backend %s\n", backend())
+		}
+	}
+	for x := range n {
+		fmt.Fprintf(&out, "backend p%ds%d\n  http-request return status 200 hdr X-Site p%ds%d\n", c.ports[0], x+1, c.ports[0], x+1)
+	}
+	c.text = out.String()
+}
+
+func runSections(t *testing.T, dir string, all []*siting) (stop func()) {
+	t.Helper()
+	var both []byte
+	for _, file := range []string{"cert.pem", "key.pem"} {
+		text, err := os.ReadFile(filepath.Join(dir, file))
+		if err != nil {
+			t.Fatal(err)
+		}
+		both = append(both, text...)
+	}
+	text := "global\n  maxconn 400\ndefaults\n  mode http\n  timeout client 60s\n  timeout server 60s\n  timeout connect 60s\n"
+	for _, c := range all {
+		text += strings.ReplaceAll(c.text, "both.pem", filepath.Join(dir, "both.pem"))
+	}
+	file := filepath.Join(dir, "main.cfg")
+	for name, content := range map[string][]byte{file: []byte(text), filepath.Join(dir, "both.pem"): both} {
+		if err := os.WriteFile(name, content, 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	return started(t, all, file, "haproxy", "-db", "-f", file)
+}
+
 // started runs a server until it answers at the first port of each configuration that has anything there.
 func started(t *testing.T, all []*siting, log string, command ...string) (stop func()) {
 	t.Helper()
 	ctx, cancel := context.WithCancel(t.Context())
 	cmd := exec.CommandContext(ctx, command[0], command[1:]...)
-	cmd.Cancel = func() error { return cmd.Process.Signal(os.Interrupt) }
+	cmd.Cancel = func() error { return cmd.Process.Signal(syscall.SIGTERM) }
 	var said strings.Builder
 	cmd.Stdout, cmd.Stderr = &said, &said
 	if err := cmd.Start(); err != nil {
@@ -344,7 +510,7 @@ func started(t *testing.T, all []*siting, log string, command ...string) (stop f
 	last := all[len(all)-1]
 	for answered := false; !answered; {
 		for _, addr := range askedAt {
-			if conn, err := net.Dial("tcp", fmt.Sprintf("%s:%d", addr, last.ports[0])); err == nil {
+			if conn, err := net.Dial("tcp", net.JoinHostPort(addr, fmt.Sprint(last.ports[0]))); err == nil {
 				_ = conn.Close()
 				answered = true
 			}

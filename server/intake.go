@@ -26,8 +26,8 @@ type ImportFile struct {
 // ImportQuestion is files to be taken over. The first is read, with the others where the format is read together or a
 // zone file includes them.
 type ImportQuestion struct {
-	Format    string            `json:"format,omitempty" enum:"zone,hosts,estate,machine,sockets,ip,compose,inspect,nft,save,csv,pem,nginx" doc:"Guessed where not given"`
-	Files     []ImportFile      `json:"files" minItems:"1" maxItems:"50" nullable:"false"`
+	Format    string            `json:"format,omitempty" enum:"zone,hosts,estate,machine,sockets,ip,compose,inspect,nft,save,csv,pem,nginx,apache,haproxy" doc:"Guessed where not given"`
+	Files     []ImportFile      `json:"files" minItems:"1" maxItems:"400" nullable:"false"`
 	Zone      string            `json:"zone,omitempty" maxLength:"300"`
 	For       string            `json:"for,omitempty" maxLength:"1000"`
 	Place     string            `json:"place,omitempty" maxLength:"300"`

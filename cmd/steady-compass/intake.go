@@ -20,7 +20,7 @@ import (
 )
 
 type importCommand struct {
-	Format    string            `arg:"" enum:"zone,hosts,estate,machine,sockets,ip,compose,inspect,nft,save,csv,pem,nginx,transfer" help:"zone (RFC 1035); hosts; estate; machine (what collect prints); sockets (ss -tulpn, netstat -tulpn); ip (ip -json addr, ip -json route); compose; inspect (of containers and networks); nft (nft -j list ruleset); save (iptables-save, ip6tables-save); csv (a sheet of one kind of record); pem (certificates; RFC 7468); nginx (a folder, an archive or files of its configuration); or transfer: a zone from its name server (RFC 5936)."`
+	Format    string            `arg:"" enum:"zone,hosts,estate,machine,sockets,ip,compose,inspect,nft,save,csv,pem,nginx,apache,haproxy,transfer" help:"zone (RFC 1035); hosts; estate; machine (what collect prints); sockets (ss -tulpn, netstat -tulpn); ip (ip -json addr, ip -json route); compose; inspect (of containers and networks); nft (nft -j list ruleset); save (iptables-save, ip6tables-save); csv (a sheet of one kind of record); pem (certificates; RFC 7468); nginx, apache, haproxy (a folder, an archive or files of the configuration); or transfer: a zone from its name server (RFC 5936)."`
 	Files     []string          `arg:"" name:"file" help:"The files, or - for standard input; for transfer the zones. Several of ip, compose or inspect are read together."`
 	Into      string            `help:"Estate file that it comes to; made where it is not there." placeholder:"FILE" xor:"into"`
 	DB        string            `name:"db" help:"Database that it comes to." placeholder:"FILE" xor:"into"`
@@ -157,12 +157,19 @@ func writeWhole(path, text string) error {
 	return os.Rename(f.Name(), path)
 }
 
-func (c *importCommand) read(ctx context.Context, s streams, files []string, e *estate.Estate) (intake.Reading, error) {
-	if c.Format == "transfer" {
-		return c.transfer(ctx, files[0], e)
-	}
-	src := format.Source{Format: c.Format, Zone: c.Zone, For: c.For, Place: c.Place, Project: c.Project, Profiles: c.Profile, Variables: c.Var, Interfaces: c.Interface}
+// texts are the files that were named; of a format that lies in a folder, all that are in a folder or an archive.
+func (c *importCommand) texts(s streams, files []string) ([]format.Text, error) {
+	foldered := slices.Contains(format.Foldered, c.Format)
+	var out []format.Text
 	for _, file := range files {
+		if foldered && (isFolder(file) || isArchive(file)) {
+			texts, err := unfolded(file)
+			if err != nil {
+				return nil, wrong("%s: %v", file, err)
+			}
+			out = append(out, texts...)
+			continue
+		}
 		var text []byte
 		var err error
 		if file == "-" {
@@ -175,9 +182,21 @@ func (c *importCommand) read(ctx context.Context, s streams, files []string, e *
 			if errors.As(err, &path) {
 				err = path.Err
 			}
-			return intake.Reading{}, wrong("%s: %v", file, err)
+			return nil, wrong("%s: %v", file, err)
 		}
-		src.Texts = append(src.Texts, format.Text{Name: file, Text: string(text)})
+		out = append(out, format.Text{Name: file, Text: string(text)})
+	}
+	return out, nil
+}
+
+func (c *importCommand) read(ctx context.Context, s streams, files []string, e *estate.Estate) (intake.Reading, error) {
+	if c.Format == "transfer" {
+		return c.transfer(ctx, files[0], e)
+	}
+	src := format.Source{Format: c.Format, Zone: c.Zone, For: c.For, Place: c.Place, Project: c.Project, Profiles: c.Profile, Variables: c.Var, Interfaces: c.Interface}
+	var err error
+	if src.Texts, err = c.texts(s, files); err != nil {
+		return intake.Reading{}, err
 	}
 	dir := ""
 	if c.Format == "zone" { // which may include others beside it

@@ -33,13 +33,16 @@ import (
 // Words are the formats that can be read: a zone file (RFC 1035), a hosts file, estate notation, a machine's account of
 // itself, a socket listing, ip -json, Compose files, what container engines' inspect prints, and a packet filter's ruleset
 // as JSON or in the older save format, a sheet of one kind of record (RFC 4180), certificates (RFC 7468), and the configuration of web servers.
-var Words = []string{"zone", "hosts", "estate", "machine", "sockets", "ip", "compose", "inspect", "nft", "save", "csv", "pem", "nginx"}
+var Words = []string{"zone", "hosts", "estate", "machine", "sockets", "ip", "compose", "inspect", "nft", "save", "csv", "pem", "nginx", "apache", "haproxy"}
 
 // Written are the formats that can be written.
 var Written = []string{"zone", "hosts", "estate", "nft", "save", "save6", "csv"}
 
+// Foldered are the formats that lie in a folder of several files.
+var Foldered = []string{"nginx", "apache", "haproxy"}
+
 // Together are the formats of which several files make one reading.
-var Together = []string{"ip", "compose", "inspect", "pem", "nginx"}
+var Together = []string{"ip", "compose", "inspect", "pem", "nginx", "apache", "haproxy"}
 
 // Source is what is to be taken over, and what it does not say itself.
 type Source struct {
@@ -108,8 +111,12 @@ func unknown(word string, words []string) error {
 	return fmt.Errorf("%w: %q; expected %s", ErrUnknown, word, strings.Join(words, ", "))
 }
 
-// inBraces is what the configuration of a web server's sites has, where it stands in braces.
-var inBraces = regexp.MustCompile(`(?m)^\s*(server|http|upstream\s+\S+)\s*\{`)
+// What the configuration of a web server's sites has, where it stands in braces, in tags, or in sections.
+var (
+	inSections = regexp.MustCompile(`(?m)^(frontend|backend|listen)\s+\S+\s*\n\s+(bind|mode|server|balance|option|timeout|acl|default_backend|use_backend|http-request)\s`)
+	inTags     = regexp.MustCompile(`(?mi)^\s*<(VirtualHost|IfModule|Directory|Proxy)\b[^>\n]*>`)
+	inBraces   = regexp.MustCompile(`(?m)^\s*(server|http|upstream\s+\S+)\s*\{`)
+)
 
 // Guess is the format that a file's name and its first lines speak for.
 func Guess(name, text string) string {
@@ -128,6 +135,10 @@ func Guess(name, text string) string {
 		return "csv"
 	case base == "nginx.conf" || inBraces.MatchString(text):
 		return "nginx"
+	case base == "apache2.conf" || base == "httpd.conf" || inTags.MatchString(text):
+		return "apache"
+	case base == "haproxy.cfg" || inSections.MatchString(text):
+		return "haproxy"
 	case ext == ".yaml" || ext == ".yml":
 		return "compose"
 	case strings.HasPrefix(first, "[") || strings.HasPrefix(first, "{"):
@@ -203,12 +214,12 @@ func read(src Source, e *estate.Estate) (intake.Reading, error) {
 			return intake.Reading{}, fmt.Errorf("%s is no account of a machine: its first line names none, but %q; expected what steady-compass collect printed", main.Name, a.Host)
 		}
 		return a.Reading(e), nil
-	case "hosts", "sockets", "ip", "compose", "inspect", "nft", "save", "pem", "nginx":
+	case "hosts", "sockets", "ip", "compose", "inspect", "nft", "save", "pem", "nginx", "apache", "haproxy":
 		clean, ok := placeName(place)
 		switch {
 		case !ok:
 			return intake.Reading{}, ErrNoPlace
-		case strings.Contains(clean, "/") && !slices.Contains([]string{"hosts", "sockets", "pem", "nginx"}, src.Format):
+		case strings.Contains(clean, "/") && !slices.Contains([]string{"hosts", "sockets", "pem", "nginx", "apache", "haproxy"}, src.Format):
 			return intake.Reading{}, errNoHost
 		}
 		return readMachine(src, clean, e), nil
@@ -235,6 +246,10 @@ func readMachine(src Source, place string, e *estate.Estate) intake.Reading {
 		return pem.Read(src.Texts, place, e)
 	case "nginx":
 		return webserver.Read(webserver.Braces, src.Texts, place, e)
+	case "haproxy":
+		return webserver.Read(webserver.Sections, src.Texts, place, e)
+	case "apache":
+		return webserver.Read(webserver.Tags, src.Texts, place, e)
 	case "sockets":
 		return sockets.Read(main.Name, main.Text, place).Reading(e)
 	case "compose":

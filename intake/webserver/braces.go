@@ -34,8 +34,7 @@ type bracesReader struct {
 	at   int
 	line int
 
-	open  int // blocks
-	depth int // files that include one another
+	open int // blocks
 }
 
 // word is the next word; quoted, that it stood in quotes, so that it is no mark. "" at the end of the text.
@@ -116,7 +115,7 @@ func (b *bracesReader) statements() []statement {
 		switch {
 		case mark == ";" && s.words != nil:
 			out = append(out, b.included(s)...)
-		case mark == "{" && b.open+b.depth >= mostDepth:
+		case mark == "{" && b.open >= mostDepth:
 			b.c.fault(position{b.file, b.line}, "the blocks stand deeper in one another than any configuration needs", fmt.Sprintf("at most %d", mostDepth))
 			b.at = len(b.text)
 		case mark == "{":
@@ -173,21 +172,13 @@ func (b *bracesReader) included(s statement) []statement {
 	}
 	var out []statement
 	for _, f := range files {
-		if b.depth+1 >= mostDepth {
-			c.fault(s.position, "files include one another without end, or deeper than any configuration needs", fmt.Sprintf("at most %d", mostDepth))
-			return out
-		}
-		if !c.take(f) {
-			c.fault(s.position, "what is included is more than is read", fmt.Sprintf("at most %d bytes in all", mostBytes))
-			return out
-		}
-		out = append(out, c.inBraces(f, b.depth+1)...)
+		out = append(out, c.include(s.position, f, c.inBraces)...)
 	}
 	return out
 }
 
-// inBraces are the statements of a file; depth is how deep it is included.
-func (c *config) inBraces(f intake.File, depth int) []statement {
-	b := &bracesReader{c: c, file: f.Name, text: f.Text, line: 1, depth: depth}
+// inBraces are the statements of a file.
+func (c *config) inBraces(f intake.File) []statement {
+	b := &bracesReader{c: c, file: f.Name, text: f.Text, line: 1}
 	return b.statements()
 }

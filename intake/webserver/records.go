@@ -20,7 +20,7 @@ func (c *config) reading(e *estate.Estate) intake.Reading {
 		c.servers = c.servers[:mostSites]
 		c.left = append(c.left, fmt.Sprintf("Only the first %d sites are read.", mostSites))
 	}
-	w := &writing{config: c, e: e, service: c.serviceAt(e), certs: certsAt(e, c.place)}
+	w := &writing{config: c, e: e, service: c.serviceAt(e), certs: certsAt(e, c.place), taken: map[string]map[string]*server{}}
 	w.both()
 	w.listeners()
 	for _, p := range c.pools {
@@ -28,6 +28,9 @@ func (c *config) reading(e *estate.Estate) intake.Reading {
 	}
 	for _, s := range c.servers {
 		w.site(s)
+	}
+	if len(w.records) == 0 && len(c.faults) == 0 {
+		c.left = append(c.left, "Nothing of a site or a listener is in it.")
 	}
 	r.Records, r.Instead, r.Left = w.records, w.instead, c.left
 	if !c.missing {
@@ -96,6 +99,7 @@ type writing struct {
 	certs   map[string]bool
 	records []estate.Record
 	instead []intake.Swap
+	taken   map[string]map[string]*server // by address and port: whose each name is
 }
 
 // line adds a line of notation; one that cannot be is said.
@@ -143,7 +147,9 @@ func (w *writing) both() {
 		}
 	}
 	for _, s := range w.servers {
-		look(s.binds)
+		if !s.off {
+			look(s.binds)
+		}
 	}
 	join := func(binds []bind) []bind {
 		var out []bind
@@ -201,10 +207,23 @@ func (w *writing) listeners() {
 	}
 	for _, s := range w.servers {
 		for _, b := range s.binds {
-			add(b, s.position, s.certs, s.off)
+			listens, ok := w.listenedAt(b)
+			if !ok && s.off {
+				continue
+			}
+			if !ok {
+				w.leave(s.position, "nothing listens at %s, so that nobody comes to this site there.", b.at())
+				continue
+			}
+			add(listens, s.position, s.certs, s.off)
 		}
 	}
 	for _, s := range all {
+		if s.off && slices.ContainsFunc(all, func(o *socket) bool {
+			return !o.off && o.port == s.port && o.udp == s.udp && (o.addr == "" || o.addr == s.addr)
+		}) {
+			continue // what is in force takes it already
+		}
 		text := fmt.Sprintf("listen %s %s as %s", w.place, s.at()+map[bool]string{true: "/udp"}[s.udp], w.service)
 		if s.tls {
 			text += " tls"
@@ -214,6 +233,9 @@ func (w *writing) listeners() {
 		}
 		if w.inOrder {
 			text += " first-answers in-order"
+		}
+		if w.passthrough && !s.tls {
+			text += " passthrough"
 		}
 		p, _, err := notation.ParseLine(text)
 		if err != nil {
@@ -236,6 +258,19 @@ func (w *writing) listeners() {
 		}
 		w.line(s.position, text, s.off)
 	}
+}
+
+// listenedAt is the socket by which what comes to an address and port is taken, where the configuration says where it listens apart from
+// where its servers are.
+func (w *writing) listenedAt(b bind) (bind, bool) {
+	for _, l := range w.binds {
+		if l.port == b.port && l.udp == b.udp && (l.addr == "" || l.addr == b.addr) {
+			l.first = b.first
+			l.tls = l.tls || b.tls
+			return l, true
+		}
+	}
+	return b, len(w.binds) == 0
 }
 
 // recorded is the recorded listener of the service at an address and port; nil where there is none.
@@ -283,17 +318,19 @@ func (w *writing) pool(p pool) {
 	}
 }
 
-// site brings the lines of a server: one for each path, and each way in which it is picked.
+// site brings the lines of a server: one for each path, and each way in which it is picked. A name that another server has before it at an
+// address and port is that one's there.
 func (w *writing) site(s *server) {
 	type way struct {
 		addr  string
 		first bool
 		udp   bool
+		names string
 	}
 	ports := map[way][]string{}
 	var ways []way
 	for _, b := range s.binds {
-		k := way{b.addr, b.first && !w.inOrder, b.udp}
+		k := way{b.addr, b.first, b.udp, strings.Join(w.free(s, b), ",")}
 		if ports[k] == nil {
 			ways = append(ways, k)
 		}
@@ -302,10 +339,8 @@ func (w *writing) site(s *server) {
 		}
 	}
 	for _, k := range ways {
-		names, isDefault := s.names, k.first
-		if s.stream {
-			names, isDefault = []string{"*"}, false
-		} else if len(names) == 0 && isDefault {
+		names, isDefault := strings.FieldsFunc(k.names, func(r rune) bool { return r == ',' }), k.first
+		if s.stream || len(names) == 0 && isDefault {
 			names, isDefault = []string{"*"}, false
 		}
 		at := strings.Join(ports[k], ",")
@@ -319,7 +354,31 @@ func (w *writing) site(s *server) {
 	}
 }
 
+// free are the names of a server that none before it has at an address and port.
+func (w *writing) free(s *server, b bind) []string {
+	if s.off {
+		return s.names
+	}
+	key := fmt.Sprintf("%s/%v", b.at(), b.udp)
+	if w.taken[key] == nil {
+		w.taken[key] = map[string]*server{}
+	}
+	var out []string
+	for _, name := range s.names {
+		if before := w.taken[key][name]; before != nil && before != s {
+			w.leave(s.position, "%s at %s is left out: the server of %s:%d has it before.", name, b.at(), before.file, before.line)
+			continue
+		}
+		w.taken[key][name] = s
+		out = append(out, name)
+	}
+	return out
+}
+
 func (w *writing) locations(s *server, names []string, at string, isDefault bool) {
+	if len(names) == 0 && s.off {
+		names = []string{"*"}
+	}
 	if len(names) == 0 {
 		w.leave(s.position, "left out: no name is given that could pick it at %s, and it is not the first there.", at)
 		return
@@ -346,7 +405,7 @@ func (w *writing) locations(s *server, names []string, at string, isDefault bool
 			text += " path " + l.path
 		}
 		text += " " + l.action
-		if isDefault && l.path == "" && len(l.only) == 0 {
+		if isDefault && !w.inOrder && l.path == "" && len(l.only) == 0 {
 			text += " default"
 		}
 		if l.guard != "" {

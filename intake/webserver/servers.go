@@ -16,20 +16,17 @@ func (c *config) readBraces() {
 	var top []statement
 	if main, ok := c.main("nginx.conf"); ok {
 		c.root = path.Dir(path.Clean(main.Name))
-		c.take(main)
-		top = c.inBraces(main, 0)
+		top = c.include(position{main.Name, 1}, main, c.inBraces)
 	} else {
 		for _, f := range c.files {
-			if dir := path.Base(path.Dir(path.Clean(f.Name))); !strings.HasSuffix(dir, "-available") && c.take(f) {
-				top = append(top, c.inBraces(f, 0)...)
+			if dir := path.Base(path.Dir(path.Clean(f.Name))); !strings.HasSuffix(dir, "-available") {
+				top = append(top, c.include(position{f.Name, 1}, f, c.inBraces)...)
 			}
 		}
 	}
 	c.web(top, false)
 	for _, f := range c.available() {
-		if c.take(f) {
-			c.web(c.inBraces(f, 0), true)
-		}
+		c.web(c.include(position{f.Name, 1}, f, c.inBraces), true)
 	}
 	c.firsts()
 }

@@ -18,8 +18,9 @@ import (
 type Syntax uint8
 
 const (
-	Braces Syntax = iota // blocks in braces: the server picks by exact name, then by the longest wildcard
-	Tags                 // blocks in tags: the first written that has the name answers
+	Braces   Syntax = iota // blocks in braces: the server picks by exact name, then by the longest wildcard
+	Tags                   // blocks in tags: the first written that has the name answers
+	Sections               // a balancer's: rules of its fronts choose among backends
 )
 
 // Read reads the configuration of a place: its main file with all that it includes, or only the files of its sites.
@@ -30,6 +31,8 @@ func Read(syntax Syntax, files []intake.File, place string, e *estate.Estate) in
 		c.readBraces()
 	case Tags:
 		c.readTags()
+	case Sections:
+		c.readSections()
 	}
 	return c.reading(e)
 }
@@ -40,14 +43,18 @@ type config struct {
 	files   []intake.File
 	root    string          // the folder that what it includes is given from
 	used    map[string]bool // the files that were read
+	open    []string        // those that are being read: one includes the next
 	bytes   int             // of all that was read, a file included twice counted twice
+	taken   int             // how many files that was
 	servers []*server
 	pools   []pool
 	binds   []bind // where it listens though no site is there
 	inOrder bool   // the first written that has a name answers
-	faults  []intake.FileFault
-	left    []string
-	missing bool // something that it includes was not given
+
+	passthrough bool // the name is read in the handshake, and the stream handed on
+	faults      []intake.FileFault
+	left        []string
+	missing     bool // something that it includes was not given
 }
 
 // place of a statement in a file.
@@ -69,12 +76,11 @@ type server struct {
 
 // bind is an address and port to listen at.
 type bind struct {
-	addr    string // as notation writes it; "" for both families
-	port    int
-	udp     bool
-	tls     bool
-	first   bool // the server is what answers there where no name fits
-	verbose string
+	addr  string // as notation writes it; "" for both families
+	port  int
+	udp   bool
+	tls   bool
+	first bool // the server is what answers there where no name fits
 }
 
 // at is the address and port as notation writes them.
@@ -104,9 +110,10 @@ type pool struct {
 	members []string // what stands behind `member NAME `
 }
 
-// MostBytes is how much is read in all, what is included several times counted each time; mostLines of it are read.
+// How much is read in all, what is included several times counted each time; how deep; and how much comes of it.
 const (
 	mostBytes = 32 << 20
+	mostTaken = 5_000
 	mostDepth = 16
 	mostSites = 20_000
 )
@@ -135,7 +142,11 @@ func (c *config) find(pattern string) []intake.File {
 		candidates = append(candidates, pattern)
 		parts := strings.Split(strings.TrimPrefix(pattern, "/"), "/")
 		for i := range parts {
-			candidates = append(candidates, path.Join(append([]string{c.root}, parts[i:]...)...))
+			// A pattern of files alone is of the folder itself only where that is known to be the one named.
+			alone := i == len(parts)-1 && strings.ContainsAny(parts[i], "*?[")
+			if !alone || i > 0 && parts[i-1] == path.Base(c.root) {
+				candidates = append(candidates, path.Join(append([]string{c.root}, parts[i:]...)...))
+			}
 		}
 	} else {
 		candidates = append(candidates, path.Join(c.root, pattern))
@@ -159,7 +170,26 @@ func (c *config) find(pattern string) []intake.File {
 func (c *config) take(f intake.File) bool {
 	c.used[f.Name] = true
 	c.bytes += len(f.Text)
-	return c.bytes <= mostBytes
+	c.taken++
+	return c.bytes <= mostBytes && c.taken <= mostTaken
+}
+
+// include reads a file in the place of the statement that names it; one that includes itself, or files without end, is not read again.
+func (c *config) include(at position, f intake.File, read func(intake.File) []statement) []statement {
+	switch {
+	case slices.Contains(c.open, f.Name):
+		c.fault(at, fmt.Sprintf("%s includes itself", f.Name), "a file that does not")
+		return nil
+	case len(c.open) >= mostDepth:
+		c.fault(at, "files include one another deeper than any configuration needs", fmt.Sprintf("at most %d", mostDepth))
+		return nil
+	case !c.take(f):
+		c.fault(at, "what is included is more than is read", fmt.Sprintf("at most %d files and %d bytes in all", mostTaken, mostBytes))
+		return nil
+	}
+	c.open = append(c.open, f.Name)
+	defer func() { c.open = c.open[:len(c.open)-1] }()
+	return read(f)
 }
 
 // main is the configuration's main file; none where only the files of sites were given.
@@ -184,7 +214,8 @@ func (c *config) available() []intake.File {
 	var out []intake.File
 	for _, f := range c.files {
 		dir := path.Base(path.Dir(path.Clean(f.Name)))
-		if c.used[f.Name] || !strings.HasSuffix(dir, "-available") || strings.HasPrefix(dir, "mod") {
+		beside := c.root != "" && c.root != "." && !strings.HasPrefix(path.Clean(f.Name), c.root+"/") // of something else
+		if c.used[f.Name] || beside || !strings.HasSuffix(dir, "-available") || strings.HasPrefix(dir, "mod") {
 			continue
 		}
 		if !slices.ContainsFunc(c.files, func(o intake.File) bool { return c.used[o.Name] && o.Text == f.Text }) { // a link to it is read

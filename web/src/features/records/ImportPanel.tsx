@@ -87,6 +87,9 @@ const formats = [
   'save',
   'csv',
   'pem',
+  'nginx',
+  'apache',
+  'haproxy',
 ] as const;
 
 /** What the formats of a machine ask for. */
@@ -99,6 +102,9 @@ const placed: Record<string, string> = {
   nft: 'a host',
   save: 'a host',
   pem: 'a host or container',
+  nginx: 'a host or container',
+  apache: 'a host or container',
+  haproxy: 'a host or container',
 };
 
 /** NAME=VALUE words as pairs. */
