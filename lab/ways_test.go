@@ -123,6 +123,10 @@ func TestWaysIn(t *testing.T) {
 	p := start(t, "demo")
 	b := open(t, p.url+"/uses/azimuth%2Fallsky")
 	b.until(`document.querySelectorAll('[data-leads] button').length > 0 && document.querySelector('[data-leads]').innerText.includes('[2001:db8:40:8::10]:8080')`)
+	b.do(chromedp.Navigate(p.url + "/trace/sky.fernmoor.example%3A443"))
+	b.until(`document.querySelector('[data-other-end="1"]')?.innerText.includes('[2001:db8:40:8::10]:8080')`) // the other end of what is broken
+	b.do(chromedp.Navigate(p.url + "/uses/azimuth%2Fpages"))
+	b.until(`document.querySelector('[data-leads]')?.innerText.includes('through azimuth/front')`)
 	var got struct {
 		Ways []struct{ Name, Address, End string }
 	}

@@ -233,9 +233,9 @@ func (c *leadsCommand) Run(ctx context.Context, s streams) error {
 		return printJSON(s.out, map[string]any{"place": place, "port": port, "ways": ways})
 	}
 	p := newPaper(s.out)
-	rows := [][]string{{"NAME", "ADDRESS", "PORT", "PATH", "FROM", "ENDS AT"}}
+	rows := [][]string{{"NAME", "ADDRESS", "PORT", "PATH", "FROM", "ENDS AT", "THROUGH"}}
 	for _, w := range ways {
-		rows = append(rows, []string{w.Name, w.Address, fmt.Sprintf("%d/%s", w.Port, w.Transport), w.URLPath, w.From, w.End})
+		rows = append(rows, []string{w.Name, w.Address, fmt.Sprintf("%d/%s", w.Port, w.Transport), w.URLPath, w.From, w.End, w.Front})
 	}
 	p.line("Ways that end at %s: %d", c.Place, len(ways))
 	p.table(rows)

@@ -20,7 +20,8 @@ type Lead struct {
 	Transport string `json:"transport"`
 	URLPath   string `json:"urlpath"`
 	From      string `json:"from"`
-	End       string `json:"end"` // place and port where it ends
+	End       string `json:"end"`             // place and port where it ends
+	Front     string `json:"front,omitempty"` // the places that hand it on, from the outside in; "" where it comes by none
 }
 
 // Leads is every way in that ends at a place, on a port or, where that is 0, on any: from internet and each recorded network.
@@ -52,7 +53,7 @@ func (t *Tracer) LeadsFrom(ctx context.Context, v flow.Vantage, place string, po
 		for _, k := range ports {
 			for _, p := range t.TracePort(Target{Text: n.Name, Name: n.Name}, k, v) {
 				if p.Outcome == flow.Arrives && endsAt(p.End, place, port) {
-					out = append(out, Lead{n.Name, p.Address, p.Port, p.Transport, p.URLPath, v.Word, *p.End})
+					out = append(out, Lead{n.Name, p.Address, p.Port, p.Transport, p.URLPath, v.Word, *p.End, frontsOf(&p)})
 				}
 			}
 		}
@@ -66,10 +67,21 @@ func (t *Tracer) LeadsFrom(ctx context.Context, v flow.Vantage, place string, po
 		if e.Place != place || e.Site != nil || port != 0 && e.Port != port {
 			continue
 		}
-		out = append(out, Lead{"", e.Address, e.Range.Lo, e.Transport, "/", v.Word, fmt.Sprintf("%s:%d", e.Place, e.Port)})
+		out = append(out, Lead{"", e.Address, e.Range.Lo, e.Transport, "/", v.Word, fmt.Sprintf("%s:%d", e.Place, e.Port), ""})
 	}
 	slices.SortStableFunc(out, inOrder)
 	return slices.Compact(out), nil
+}
+
+// frontsOf are the places that hand a path on.
+func frontsOf(p *Path) string {
+	var places []string
+	for _, f := range p.fronts {
+		if !slices.Contains(places, f.Place) {
+			places = append(places, f.Place)
+		}
+	}
+	return strings.Join(places, ", then ")
 }
 
 func inOrder(a, b Lead) int {

@@ -255,7 +255,6 @@ type hostReading struct {
 	root     string
 	handed   []location // what hands on and redirects, in order: the first that fits decides
 	sent     []location
-	whole    location
 	rewrites bool
 }
 

@@ -40,6 +40,7 @@ export type CoursesChart = Schemas['Chart'];
 export type CourseNode = Schemas['Node'];
 export type Stroke = Schemas['Stroke'];
 export type Fold = CoursesChart['fold'];
+export type Lead = Schemas['Lead'];
 export type Comparison = Schemas['Comparison'];
 export type Pair = Schemas['Pair'];
 export type Segment = Schemas['Segment'];

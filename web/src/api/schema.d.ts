@@ -1195,6 +1195,7 @@ export interface components {
             address: string;
             end: string;
             from: string;
+            front?: string;
             name: string;
             /** Format: int32 */
             port: number;

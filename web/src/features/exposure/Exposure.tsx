@@ -21,7 +21,7 @@ import { VantagePicker } from '../../ui/Picker';
 import { usePreview } from '../change/preview';
 import { useAgainst } from '../change/tried';
 import { Acts, Failed, LinkButton, Loading, Plain, Quiet, Strong } from '../../ui/Quiet';
-import { traceURL, useQueryWord } from '../../ui/route';
+import { traceURL, useQueryWord, withoutURL } from '../../ui/route';
 import { useSession } from '../change/session';
 import { Tools } from '../../ui/Tools';
 import { Wall, type Gap } from './Wall';
@@ -201,6 +201,7 @@ export function Exposure() {
     v: () => document.getElementById('vantage')?.focus(),
     d: () => now && mayDeclare(now) && declare(now),
     x: () => now && close(now),
+    g: () => now && go(withoutURL(now.first.place)),
     Escape: () => setClosing(''),
     c: () => document.querySelector<HTMLElement>('#against button')?.focus(),
   });
@@ -209,6 +210,7 @@ export function Exposure() {
     ['Enter', 'trace it'],
     ['d', 'declare'],
     ['x', 'close'],
+    ['g', 'what if gone'],
     ['c', 'compare'],
     ['v', 'seen from'],
   ]);

@@ -5,7 +5,7 @@ import { useLocation } from 'wouter';
 import { useFree, useMachinePorts, usePorts, type Depth, type Machine, type Port } from '../../api/client';
 import { useKeys } from '../../ui/keys';
 import { Failed, LinkButton, Loading, Quiet } from '../../ui/Quiet';
-import { traceURL, usesURL, useChosen, useQueryWord } from '../../ui/route';
+import { traceURL, usesURL, useChosen, useQueryWord, withoutURL } from '../../ui/route';
 import { Choice } from '../../ui/Choice';
 import { PlanPanel } from './PlanPanel';
 import { Tools } from '../../ui/Tools';
@@ -373,6 +373,7 @@ export function Ports() {
     f: () => document.getElementById('ports-find')?.focus(),
     n: () => document.getElementById('free-above')?.focus(),
     w: () => chosen && now && leave(usesURL(`${chosen.name}:${now}`)),
+    g: () => chosen && leave(withoutURL(chosen.name)),
     p: () => setPlan(plan ? '' : 'open'),
   });
   useViewHints([
@@ -380,6 +381,7 @@ export function Ports() {
     ['←→', 'port'],
     ['Enter', 'trace it'],
     ['w', 'where it is used'],
+    ['g', 'what if gone'],
     ['n', 'next free'],
     ['p', 'port plan'],
     ['f', 'find'],

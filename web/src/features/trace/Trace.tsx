@@ -11,6 +11,7 @@ import { Failed, Loading } from '../../ui/Quiet';
 import { compareURL, tablePlace, traceURL, usesURL, useQueryWord, withoutURL } from '../../ui/route';
 import { Tools } from '../../ui/Tools';
 import { useMending } from '../change/tried';
+import { OtherEnd } from '../uses/WaysIn';
 import { Line, mendFor } from './Line';
 import { begin, RecordEditor, type Edited } from './RecordEditor';
 import { asText, hostOf, wayWord } from './words';
@@ -264,6 +265,9 @@ export function Trace({ target }: { target: string }) {
                 />
               </TabPanel>
             </Tabs>
+            {path.intended && path.breaks.length > 0 && !isGood(path.outcome) && (
+              <OtherEnd to={path.intended} from={from} />
+            )}
           </>
         )}
       </Sheet>

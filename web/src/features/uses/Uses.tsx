@@ -1,13 +1,12 @@
 import { useEffect, useMemo, useState } from 'react';
+import { WaysIn } from './WaysIn';
 import styled from 'styled-components';
 import { useLocation } from 'wouter';
-import { api, ask, useFree, useLeads, useUses, type Swap, type UsesAnswer } from '../../api/client';
+import { api, ask, useFree, useUses, type Swap, type UsesAnswer } from '../../api/client';
 import { EffectList } from '../change/EffectList';
 import { useKeys } from '../../ui/keys';
 import { Label, LinesField, written, writtenLines } from '../../ui/LinesField';
-import { Mark } from '../../ui/marks';
 import { MendLines } from '../change/MendLines';
-import { VantagePicker } from '../../ui/Picker';
 import { usePreview } from '../change/preview';
 import { Failed, LinkButton, Loading, Quiet, Strong } from '../../ui/Quiet';
 import { traceURL, usesURL, withoutURL } from '../../ui/route';
@@ -236,49 +235,6 @@ function Found({ answer }: { answer: UsesAnswer }) {
     </Two>
   );
 }
-
-/** Every way in that ends at a place, by name and by bare address, from a vantage. */
-function WaysIn({ to }: { to: string }) {
-  const [from, setFrom] = useState('internet');
-  const leads = useLeads(to, from);
-  const [, go] = useLocation();
-  const ways = leads.data?.ways ?? [];
-  return (
-    <section aria-label="Ways that end here" data-leads>
-      <Group style={{ display: 'flex', justifyContent: 'space-between' }}>
-        <span>
-          Ways that end here <b>{leads.data ? ways.length : ''}</b>
-        </span>
-        <VantagePicker value={from} onChange={setFrom} />
-      </Group>
-      {leads.isError && <Failed error={leads.error} again={() => void leads.refetch()} />}
-      {leads.isPending && <Quiet>Following every name from {from}…</Quiet>}
-      {leads.data && ways.length === 0 && <Quiet>From {from} nothing ends here.</Quiet>}
-      {ways.slice(0, mostWays).map((w) => {
-        const asked = w.name || `${w.address.includes(':') ? `[${w.address}]` : w.address}`;
-        const target = `${asked}:${w.port}${w.transport === 'udp' ? '/udp' : ''}`;
-        return (
-          <Line key={`${target} ${w.address} ${w.urlpath} ${w.end}`}>
-            <span style={{ lineHeight: '15px' }}>
-              <Mark kind="arrives" />
-            </span>
-            <span>
-              <LinkButton onPress={() => go(traceURL(target, from))}>{target}</LinkButton>
-              {w.urlpath !== '/' && w.urlpath}
-            </span>
-            <small>
-              {w.name && `${w.address} `}to {w.end}
-            </small>
-          </Line>
-        );
-      })}
-      {ways.length > mostWays && <Quiet>and {ways.length - mostWays} more</Quiet>}
-    </section>
-  );
-}
-
-/** How many ways in are listed. */
-const mostWays = 200;
 
 /** A port's place and number. */
 function splitPort(word: string): [string, number] {
