@@ -443,7 +443,7 @@ func TestPorts(t *testing.T) {
 			clash = clash || m.Name == "azimuth" && p.Port == 8080 && p.Clash != ""
 		}
 	}
-	if len(machines) != 9 || !clash {
+	if len(machines) != 10 || !clash {
 		t.Errorf("%d machines, the clash shown: %v", len(machines), clash)
 	}
 	if d := decoded[MachineDepth](t, call(t, h, "GET", "/api/ports/machine?machine=azimuth", nil), http.StatusOK); len(d.Ports) < 8 {
@@ -483,7 +483,7 @@ listen box 81 as two
 func TestFilterInOrder(t *testing.T) {
 	h := served(t, demo.Estate)
 	f := decoded[FilterAnswer](t, call(t, h, "GET", "/api/filter?name=edge", nil), 200)
-	if len(f.Lines) != 11 || f.Otherwise != "drop" || !slices.Equal(f.On, []string{"meridian"}) {
+	if len(f.Lines) != 12 || f.Otherwise != "drop" || !slices.Equal(f.On, []string{"meridian"}) {
 		t.Fatalf("%+v", f)
 	}
 	web, late := f.Lines[4], f.Lines[8]

@@ -78,7 +78,7 @@ func TestDemo(t *testing.T) {
 		"meridian > azimuth 1 stopped",          // feed: the port is forwarded as udp only
 		"azimuth > broker 1 outline",            // and would go on to the broker
 		"198.51.100.7 > | 1 stopped",            // not ours, and nowhere to go on to
-		"no such name > | 2 ending",             // inside only, as meant
+		"no such name > | 3 ending",             // inside only, as meant
 		"front > azimuth/pages:8000 1 live",     // the apex
 		"front > azimuth/pages:8000 2 stopped",  // www and visit; visits, in outline, is not among them
 		"ridge-gate > ridge-cam 2 live",

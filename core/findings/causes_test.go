@@ -40,6 +40,7 @@ func TestCausesOfTheDemo(t *testing.T) {
 		`2 exposure.wider azimuth:9100/tcp`,
 		`2 name.stale mail.fernmoor.example`,
 		`2 upstream.localhost sky.fernmoor.example:443`,
+		`2 path.no-listener weather.fernmoor.example:1883`,
 		`1 conflict.map azimuth:8080/tcp`,
 		`1 name.broken-alias charts.fernmoor.example`,
 		`1 name.dangling old.fernmoor.example`,

@@ -375,7 +375,11 @@ func (p portAt) site(r *estate.Site) (How, func(uint16) estate.Record) {
 			}
 		}
 	}
-	if !r.To.IsZero() && r.To.EffectivePort() == p.port && r.To.Transport() == p.proto && p.meant(places, r.To.Endpoint) {
+	asker := places
+	if t := p.m.Tunnels[r.Through]; t != nil { // it is the inner place that hands on
+		asker = []*model.Place{p.m.PlaceNamed(t.From)}
+	}
+	if !r.To.IsZero() && r.To.EffectivePort() == p.port && r.To.Transport() == p.proto && p.meant(asker, r.To.Endpoint) {
 		return Direct, func(to uint16) estate.Record { c := *r; c.To.Port = to; return fresh(&c) }
 	}
 	if len(r.At.Ranges) > 0 && p.among(r.At.Ports) {
