@@ -189,13 +189,13 @@ func (t *Engine) sameTrials() bool {
 	return abroad != nil && slices.Equal(*abroad, t.openAbroad())
 }
 
-// elsewhere are the sources of ours that are not of some segments alone.
-func (d *entries) elsewhere(segments []model.Segment) netset.Addrs {
+// admitsOthers says whether some sources have any of ours among them that are not of some segments alone.
+func (d *entries) admitsOthers(sources netset.Addrs, segments []model.Segment) bool {
 	sets := make([]netset.Addrs, len(segments))
 	for i, segment := range segments {
 		sets[i] = d.own[segment]
 	}
-	return d.ours.Subtract(netset.Union(sets...).Subtract(d.shared))
+	return sources.Subtract(netset.Union(sets...).Subtract(d.shared)).Overlaps(d.ours)
 }
 
 // candidates are the addresses worth trying from an origin: on its own segment those that something there may take, and
@@ -348,7 +348,7 @@ func (t *Engine) admissionOf(to flow.Dest, proto netset.Transport) *admission {
 		}
 		s.admits = netset.Union(sets...)
 	}
-	s.abroad = !s.sure || s.admits.Overlaps(t.allEntries().elsewhere(s.segments))
+	s.abroad = !s.sure || t.allEntries().admitsOthers(s.admits, s.segments)
 	t.admissions.Keep(key, s)
 	return s
 }

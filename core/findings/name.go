@@ -2,7 +2,6 @@ package findings
 
 import (
 	"fmt"
-	"maps"
 	"net/netip"
 	"regexp"
 	"slices"
@@ -584,8 +583,8 @@ func (c *naming) noWWW(z *estate.Zone) {
 		return
 	}
 	var owned []string // the records that give the zone's own name an address
-	for _, r := range c.m.Estate.Of(estate.KindNamed("dns")) {
-		if d := r.(*estate.DNS); d.Owner == z.Name && !d.Off && (d.Type == "A" || d.Type == "AAAA" || d.Type == "ALIAS") {
+	for _, d := range c.m.Names.Owned(z.Name) {
+		if d.Type == "A" || d.Type == "AAAA" || d.Type == "ALIAS" {
 			owned = append(owned, estate.Line(d))
 		}
 	}
@@ -619,9 +618,9 @@ func (c *naming) withWWW(apex, www string, intents []*estate.Intent) *flow.Mend 
 		mend.Remove, mend.Add = append(mend.Remove, estate.Line(old)), append(mend.Add, estate.Line(next))
 	}
 	beside := map[string]string{} // certificates, and those that are wanted beside them: what is issued has the names that it has
-	for _, cert := range c.m.CertList {
+	for _, cert := range c.m.CertsFor[apex] {
 		switch {
-		case !slices.Contains(cert.For, apex) || slices.Contains(cert.For, www) || slices.Contains(cert.For, "*."+apex):
+		case slices.Contains(cert.For, www) || slices.Contains(cert.For, "*."+apex):
 		case cert.Expires == "":
 			swap(cert, estate.With(cert, func(n *estate.Cert) { n.For = append(slices.Clone(n.For), www) }))
 		default:
@@ -633,15 +632,13 @@ func (c *naming) withWWW(apex, www string, intents []*estate.Intent) *flow.Mend 
 			mend.Add = append(mend.Add, estate.Line(estate.With(cert, func(n *estate.Cert) { n.Name, n.For, n.Expires, n.Trial = free, []string{www}, "", false })))
 		}
 	}
-	for _, service := range slices.Sorted(maps.Keys(c.m.Services)) {
-		for _, site := range c.m.Services[service].Named(apex) {
-			switch free := beside[site.Record.Cert]; {
-			case slices.Contains(site.Record.Names, www):
-			case free != "":
-				mend.Add = append(mend.Add, estate.Line(estate.With(site.Record, func(n *estate.Site) { n.Names, n.Cert = []string{www}, free })))
-			default:
-				swap(site.Record, estate.With(site.Record, func(n *estate.Site) { n.Names = append(slices.Clone(n.Names), www) }))
-			}
+	for _, site := range c.t.Index.Exact.Of(apex) {
+		switch free := beside[site.Cert]; {
+		case site.Off || slices.Contains(site.Names, www):
+		case free != "":
+			mend.Add = append(mend.Add, estate.Line(estate.With(site, func(n *estate.Site) { n.Names, n.Cert = []string{www}, free })))
+		default:
+			swap(site, estate.With(site, func(n *estate.Site) { n.Names = append(slices.Clone(n.Names), www) }))
 		}
 	}
 	for _, rec := range c.m.Estate.Of(estate.KindNamed("listen")) {

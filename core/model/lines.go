@@ -161,11 +161,18 @@ func (m *Model) hostOf(r *estate.Map) *Place {
 // compileLists makes the lists of records that are no machine's.
 func (m *Model) compileLists() {
 	m.Certs, m.CertList, m.Pools = map[string]*estate.Cert{}, nil, map[string]*estate.Pool{}
+	m.CertsAt, m.CertsFor = map[string][]*estate.Cert{}, map[string][]*estate.Cert{}
 	m.Members, m.Tunnels = map[string][]*estate.Member{}, map[string]*estate.Tunnel{}
 	for _, r := range inForce[*estate.Cert](m.Estate, "cert") {
 		if m.Certs[r.Name] == nil {
 			m.Certs[r.Name] = r
 			m.CertList = append(m.CertList, r)
+			for _, place := range r.On {
+				m.CertsAt[place] = append(m.CertsAt[place], r)
+			}
+			for _, name := range r.For {
+				m.CertsFor[name] = append(m.CertsFor[name], r)
+			}
 		}
 	}
 	for _, r := range inForce[*estate.Pool](m.Estate, "pool") {

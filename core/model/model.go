@@ -224,6 +224,8 @@ type Model struct {
 	Services map[string]*Service
 	Certs    map[string]*estate.Cert
 	CertList []*estate.Cert
+	CertsAt  map[string][]*estate.Cert // by the place where they lie
+	CertsFor map[string][]*estate.Cert // by a name that they are written for
 	Pools    map[string]*estate.Pool
 	Members  map[string][]*estate.Member // by pool, in the order written
 	Tunnels  map[string]*estate.Tunnel

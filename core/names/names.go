@@ -195,6 +195,15 @@ func Compile(e *estate.Estate, holds func(host string, v6 bool) ([]netip.Addr, b
 	return n
 }
 
+// Owned are the public records of a name, and those for some askers where they have no copy of its zone.
+func (n *Names) Owned(name string) []*estate.DNS {
+	var out []*estate.DNS
+	if at := n.public.nodes.Of(name); at != nil {
+		out = append(out, at.records...)
+	}
+	return append(out, n.over[name]...)
+}
+
 // After is the name space of an estate that came of the compiled one by an edit, in the same groups. It answers as one compiled
 // anew does; where all that changed are public records of a few names that have some still, it shares the rest.
 func (n *Names) After(e *estate.Estate, holds func(host string, v6 bool) ([]netip.Addr, bool)) *Names {

@@ -81,8 +81,8 @@ func (s *serving) certificate(w *flow.Part, l flow.Landing, q Request, group []*
 		}
 	}
 	if len(listed) == 0 {
-		for _, c := range s.t.Model.CertList {
-			if slices.Contains(c.On, place.Name) && (name == "" || covers(c, name)) {
+		for _, c := range s.t.Model.CertsAt[place.Name] {
+			if name == "" || covers(c, name) {
 				add(c.Name)
 			}
 		}
@@ -132,8 +132,8 @@ func (s *serving) certificate(w *flow.Part, l flow.Landing, q Request, group []*
 
 // issuedOn is the first certificate that is issued and lies at a place; nil where none does.
 func (t *Engine) issuedOn(place *model.Place) *estate.Cert {
-	for _, c := range t.Model.CertList {
-		if c.Expires != "" && slices.Contains(c.On, place.Name) {
+	for _, c := range t.Model.CertsAt[place.Name] {
+		if c.Expires != "" {
 			return c
 		}
 	}
@@ -234,8 +234,8 @@ func (s *serving) trusted(trial *estate.Cert, l flow.Landing, group []*model.Sit
 
 // lying is a certificate that lies at a place, has all of some names and can be trusted; "" for none.
 func (s *serving) lying(names []string, place *model.Place) string {
-	for _, c := range s.t.Model.CertList {
-		if slices.Contains(c.On, place.Name) && c.Expires != "" && c.Expires >= s.t.day && !c.Trial &&
+	for _, c := range s.t.Model.CertsAt[place.Name] {
+		if c.Expires != "" && c.Expires >= s.t.day && !c.Trial &&
 			!slices.ContainsFunc(names, func(n string) bool { return !covers(c, n) }) {
 			return c.Name
 		}

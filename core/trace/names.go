@@ -281,7 +281,7 @@ func (t *Tracer) InHostsFile(name string) bool {
 
 // OnlyAskedInside says whether a name is no more than what a front asks of its backend: the name of a site that a hand-on asks for.
 func (t *Tracer) OnlyAskedInside(name string) bool {
-	if len(t.Index.Intents.Of(name)) > 0 || slices.ContainsFunc(t.Model.CertList, func(c *estate.Cert) bool { return slices.Contains(c.For, name) }) {
+	if len(t.Index.Intents.Of(name)) > 0 || len(t.Model.CertsFor[name]) > 0 {
 		return false
 	}
 	return slices.ContainsFunc(t.Model.Estate.Of(estate.KindNamed("site")), func(r estate.Record) bool {
