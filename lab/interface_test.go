@@ -363,7 +363,7 @@ func TestUndoByKey(t *testing.T) {
 	b.until(verdict + ` === 'gateway-error'`)
 	b.press("u")
 	b.until(`location.pathname === '/log'`)
-	b.says("main, [role=status]", "Revision 1 changed 204 lines")
+	b.says("main, [role=status]", "Revision 1 changed 206 lines")
 	if n := eval[string](b, `document.querySelector('header p').innerText`); !strings.Contains(n, "revision 3") {
 		t.Errorf("the whole estate was taken back by a key: %s", n)
 	}

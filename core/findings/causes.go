@@ -129,7 +129,7 @@ func (f *Finding) distance() int {
 	switch {
 	case family == "intent":
 		return 4
-	case f.Code == "redirect.dead" || f.Code == "name.near-miss":
+	case f.Code == "redirect.dead" || f.Code == "name.near-miss" || f.Code == "cert.renewal":
 		return 3
 	case f.Code == "exposure.family" || f.Code == "exposure.past-input" || f.Code == "exposure.undeclared" || family == "order":
 		return 2

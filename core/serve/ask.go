@@ -22,6 +22,7 @@ type Question struct {
 	Request   Request
 	Addr      netip.Addr // for a bare address
 	Place     *model.Place
+	Meant     *model.Place // where it is to lead, where nothing recorded says that; nil for nowhere
 	Transport netset.Transport
 	Base      flow.Part
 	visited   []string
@@ -126,6 +127,9 @@ func (t *Engine) Aim(g *flow.Goal, a Question, intent *estate.Intent, reads *mem
 	}
 	if p := t.Model.PlaceNamed(a.Request.Name); g.Place == model.Nowhere && p != nil {
 		g.Place = p.ID
+	}
+	if g.Place == model.Nowhere && a.Meant != nil {
+		g.Place = a.Meant.ID
 	}
 }
 

@@ -62,14 +62,19 @@ func (t *Engine) Challenge(cert *estate.Cert, name string, reads *memo.Reads) Ch
 	if cert.Through != "" {
 		reads.Service(cert.Through)
 	}
+	var meant *model.Place
 	for _, on := range cert.On {
 		if p := t.Model.PlaceNamed(on); p != nil {
 			reads.Place(p.ID)
+			meant = cmp.Or(meant, p)
 		}
+	}
+	if cert.Through != "" {
+		meant = cmp.Or(t.serviceAt(cert.Through, q.Port), meant)
 	}
 	var ends []Served
 	for _, o := range internet.Origins {
-		ends = append(ends, t.Ask(Question{Origin: o, Vantage: &internet, Request: q, Addr: addr, Transport: netset.TCP, Base: flow.Part{Reads: reads}})...)
+		ends = append(ends, t.Ask(Question{Origin: o, Vantage: &internet, Request: q, Addr: addr, Meant: meant, Transport: netset.TCP, Base: flow.Part{Reads: reads}})...)
 	}
 	six := slices.DeleteFunc(slices.Clone(ends), func(f Served) bool { return !f.AskedIPv6 })
 	four := slices.DeleteFunc(slices.Clone(ends), func(f Served) bool { return f.AskedIPv6 })
@@ -126,7 +131,7 @@ func (t *Engine) answers(f *Served, cert *estate.Cert) bool {
 		return false
 	case cert.Alone && f.Stopped == flow.Refused: // its program is not there but while it asks
 		_, breaks := f.Collect()
-		return slices.ContainsFunc(breaks, func(b flow.Break) bool { return b.Code == "path.no-listener" && slices.Contains(cert.On, b.At) })
+		return len(breaks) > 0 && breaks[0].Code == "path.no-listener" && slices.Contains(cert.On, breaks[0].At)
 	case cert.By == "tls-alpn-01":
 		return f.Took != nil && slices.Contains(cert.On, t.Model.Places[f.Took.Place].Name)
 	}
