@@ -20,7 +20,7 @@ const Filter = styled.input`
   border-bottom: 1px dashed ${(p) => p.theme.ink2};
   background: none;
   color: ${(p) => p.theme.ink};
-  width: clamp(64px, calc(100vw - 960px), 130px);
+  width: clamp(64px, calc(100vw - 1200px), 130px);
   padding: 1px 0 2px;
   &:focus {
     outline: none;
