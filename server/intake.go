@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io/fs"
 	"net/http"
+	"slices"
 	"strings"
 	"testing/fstest"
 
@@ -65,6 +66,12 @@ func (s *Server) postImport(_ context.Context, in *body[ImportQuestion]) (*body[
 	out := ImportAnswer{Format: q.Format, Faults: []intake.FileFault{}, Left: []string{}, Remove: []string{}, Add: []string{}, Gone: []string{}}
 	if out.Format == "" {
 		out.Format = format.Guess(main.Name, main.Text)
+		for _, f := range q.Files { // a folder is what its files are for, whichever comes first
+			if guess := format.Guess(f.Name, f.Text); len(q.Files) > 1 && slices.Contains(format.Foldered, guess) {
+				out.Format = guess
+				break
+			}
+		}
 	}
 	now := s.now().Estate
 	src := format.Source{Format: out.Format, Files: files, Zone: q.Zone, For: q.For, Place: q.Place, Profiles: q.Profiles, Variables: q.Variables, Interfaces: q.Interfaces, Most: mostImported}

@@ -433,6 +433,22 @@ func TestANameThatIsNotThere(t *testing.T) {
 	}
 }
 
+// TestImportFolder takes a web server's folder for what it is, whichever of its files comes first.
+func TestImportFolder(t *testing.T) {
+	h := served(t, demo.Estate)
+	q := ImportQuestion{Place: "orrery-a", Files: []ImportFile{
+		{"nginx/mime.types", "types { text/html html; }\n"},
+		{"nginx/nginx.conf", "http { include mime.types; include sites-enabled/*; }\n"},
+		{"nginx/sites-enabled/a", "server { listen 81; server_name a.example; }\n"},
+		{"nginx/sites-available/b", "server { listen 81; server_name b.example; }\n"},
+	}}
+	a := decoded[ImportAnswer](t, call(t, h, "POST", "/api/import", q), http.StatusOK)
+	want := []string{"listen orrery-a 0.0.0.0:81 as web", "site web a.example at 0.0.0.0:81 files default", "site web b.example at 0.0.0.0:81 files off"}
+	if a.Format != "nginx" || !slices.Equal(a.Add, want) || len(a.Faults)+len(a.Left) > 0 {
+		t.Errorf("%+v", a)
+	}
+}
+
 // TestPorts lists machines with their ports, one in depth, and what is free; for what is no machine it says so.
 func TestPorts(t *testing.T) {
 	h := served(t, demo.Estate)

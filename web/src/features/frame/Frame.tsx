@@ -7,7 +7,7 @@ import { BearingLine } from './BearingLine';
 import { Clashes } from '../change/Clashes';
 import { Hints, KeysDialog, useHints } from '../../ui/hints';
 import { useColumns } from '../../ui/columns';
-import { offerFiles, readFiles } from '../records/incoming';
+import { offerFiles, readDropped } from '../records/incoming';
 import { useKeys } from '../../ui/keys';
 import { Rose } from '../../ui/marks';
 import { Failed, LinkButton, Loading } from '../../ui/Quiet';
@@ -186,8 +186,8 @@ export function Frame({ children, dark, onTurn }: { children: ReactNode; dark: b
     '7': () => go('/log'),
   });
   useColumns();
-  const take = async (list: FileList) => {
-    offerFiles(await readFiles(list));
+  const take = async (dropped: DataTransfer) => {
+    offerFiles(await readDropped(dropped));
     go('/records');
   };
   const c = counts.data;
@@ -208,7 +208,7 @@ export function Frame({ children, dark, onTurn }: { children: ReactNode; dark: b
         if (e.dataTransfer.files.length === 0) return;
         e.preventDefault();
         e.stopPropagation();
-        void take(e.dataTransfer.files);
+        void take(e.dataTransfer);
       }}
     >
       <Top>
