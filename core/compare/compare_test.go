@@ -6,9 +6,8 @@ import (
 	"strings"
 	"testing"
 
-	"steady-compass/core/estate"
 	"steady-compass/core/model"
-	"steady-compass/core/notation"
+	"steady-compass/core/notation/notationtest"
 	"steady-compass/core/synth"
 	"steady-compass/core/trace"
 	"steady-compass/demo"
@@ -18,11 +17,7 @@ const day = "2026-12-01"
 
 func tracer(t testing.TB, text string) *trace.Tracer {
 	t.Helper()
-	e, faults := notation.Parse(text)
-	if len(faults) > 0 {
-		t.Fatal(faults)
-	}
-	return trace.New(model.Compile(e), estate.Date(day))
+	return trace.New(model.Compile(notationtest.Parse(t, text)), day)
 }
 
 func follow(t testing.TB, tr *trace.Tracer, target, from string) trace.Result {

@@ -7,7 +7,7 @@ import (
 	"strings"
 	"testing"
 
-	"steady-compass/core/notation"
+	"steady-compass/core/notation/notationtest"
 	"steady-compass/core/survey"
 	"steady-compass/core/synth"
 	"steady-compass/demo"
@@ -17,11 +17,7 @@ const day = "2026-12-01"
 
 func surveyed(t testing.TB, text string) *survey.Survey {
 	t.Helper()
-	e, faults := notation.Parse(text)
-	if len(faults) > 0 {
-		t.Fatal(faults)
-	}
-	return survey.New(e, day)
+	return survey.New(notationtest.Parse(t, text), day)
 }
 
 func drawn(t testing.TB, s *survey.Survey, q Question) *Chart {

@@ -7,20 +7,15 @@ import (
 	"strings"
 	"testing"
 
-	"steady-compass/core/estate"
 	"steady-compass/core/model"
-	"steady-compass/core/notation"
+	"steady-compass/core/notation/notationtest"
 	"steady-compass/core/trace"
 	"steady-compass/demo"
 )
 
 func traced(t *testing.T, text, target string) *trace.Result {
 	t.Helper()
-	e, faults := notation.Parse(text)
-	if len(faults) > 0 {
-		t.Fatal(faults)
-	}
-	tr := trace.New(model.Compile(e), estate.Date("2026-12-01"))
+	tr := trace.New(model.Compile(notationtest.Parse(t, text)), "2026-12-01")
 	v, err := tr.VantageNamed("internet")
 	if err != nil {
 		t.Fatal(err)
@@ -35,8 +30,7 @@ func traced(t *testing.T, text, target string) *trace.Result {
 
 // TestTrace draws every name of the demo: each picture is sound XML, says all that the trace says, and nothing of it is outside.
 func TestTrace(t *testing.T) {
-	e, _ := notation.Parse(demo.Estate)
-	for _, n := range trace.New(model.Compile(e), "2026-12-01").Names() {
+	for _, n := range trace.New(model.Compile(notationtest.Parse(t, demo.Estate)), "2026-12-01").Names() {
 		r := traced(t, demo.Estate, n.Name)
 		texts, height := readBack(t, Trace(r))
 		all := strings.Join(strings.Fields(strings.Join(texts, " ")), " ")

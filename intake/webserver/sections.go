@@ -2,7 +2,6 @@ package webserver
 
 import (
 	"fmt"
-	"net/netip"
 	"path"
 	"slices"
 	"strconv"
@@ -288,13 +287,8 @@ func (b *balancing) bind(at position, args []string, front *frontSection) {
 				x.addr = ""
 			}
 		default:
-			a, err := netip.ParseAddr(strings.Trim(host, "[]"))
-			if err != nil {
-				b.leave(at, "the address %s is a name, which nobody knows before it is asked for; left out.", host)
+			if x.addr, ok = b.addressOf(at, host); !ok {
 				continue
-			}
-			if x.addr = a.String(); a.Is6() {
-				x.addr = "[" + x.addr + "]"
 			}
 		}
 		front.binds = append(front.binds, x)

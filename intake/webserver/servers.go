@@ -293,14 +293,8 @@ func (c *config) listen(d *statement, stream bool) (bind, bool) {
 	case "localhost":
 		b.addr = "127.0.0.1"
 	default:
-		a, err := netip.ParseAddr(strings.Trim(host, "[]"))
-		if err != nil {
-			c.leave(d.position, "the address %s is a name, which nobody knows before it is asked for; left out.", host)
-			return b, false
-		}
-		if b.addr = a.String(); a.Is6() {
-			b.addr = "[" + b.addr + "]"
-		}
+		b.addr, ok = c.addressOf(d.position, host)
+		return b, ok
 	}
 	return b, true
 }

@@ -214,14 +214,8 @@ func (t *tagged) addressed(s *statement, word string) (bind, bool) {
 	case "0.0.0.0", "[::]":
 		b.addr = host
 	default:
-		a, err := netip.ParseAddr(strings.Trim(host, "[]"))
-		if err != nil {
-			t.leave(s.position, "the address %s is a name, which nobody knows before it is asked for; left out.", host)
-			return b, false
-		}
-		if b.addr = a.String(); a.Is6() {
-			b.addr = "[" + b.addr + "]"
-		}
+		b.addr, ok = t.addressOf(s.position, host)
+		return b, ok
 	}
 	return b, true
 }

@@ -6,6 +6,7 @@ package webserver
 import (
 	"cmp"
 	"fmt"
+	"net/netip"
 	"path"
 	"slices"
 	"strings"
@@ -131,6 +132,19 @@ func (c *config) leave(at position, format string, args ...any) {
 	case len(c.left) == most:
 		c.left = append(c.left, "What else is not understood is not listed.")
 	}
+}
+
+// addressOf is an address as notation writes it; false for a name, which is said: nobody knows what it is before it is asked for.
+func (c *config) addressOf(at position, host string) (string, bool) {
+	a, err := netip.ParseAddr(strings.Trim(host, "[]"))
+	switch {
+	case err != nil:
+		c.leave(at, "the address %s is a name, which nobody knows before it is asked for; left out.", host)
+		return "", false
+	case a.Is6():
+		return "[" + a.String() + "]", true
+	}
+	return a.String(), true
 }
 
 // find gives the files that a pattern names, of those that were given: by its path from the configuration's folder, or by an absolute one

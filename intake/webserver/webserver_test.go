@@ -8,6 +8,7 @@ import (
 
 	"steady-compass/core/estate"
 	"steady-compass/core/notation"
+	"steady-compass/core/notation/notationtest"
 	"steady-compass/intake"
 )
 
@@ -19,15 +20,6 @@ func files(text string) []intake.File {
 		out = append(out, intake.File{Name: name, Text: rest})
 	}
 	return out
-}
-
-func recorded(t *testing.T, text string) *estate.Estate {
-	t.Helper()
-	e, faults := notation.Parse(text)
-	if len(faults) > 0 {
-		t.Fatal(faults)
-	}
-	return e
 }
 
 // said is what a reading would bring, its faults and what it leaves out.
@@ -43,7 +35,7 @@ func said(r intake.Reading) (lines, left []string) {
 
 func read(t *testing.T, syntax Syntax, text, base string) (lines, left []string) {
 	t.Helper()
-	return said(Read(syntax, files(text), "box", recorded(t, base)))
+	return said(Read(syntax, files(text), "box", notationtest.Parse(t, base)))
 }
 
 func same(t *testing.T, got []string, want string) {
@@ -256,7 +248,7 @@ site web * at 10.0.0.1:25 to pool mail speaking tcp
 // TestAgain reads the same once more: nothing is to change, and what the configuration has no more would go.
 func TestAgain(t *testing.T) {
 	const text = "== sites-enabled/x\nserver { listen 80; server_name a.example; root /srv; }\n"
-	e := recorded(t, "host box\n")
+	e := notationtest.Parse(t, "host box\n")
 	e, err := e.Apply(intake.Compare(e, Read(Braces, files(text), "box", e)).Edit(true))
 	if err != nil {
 		t.Fatal(err)

@@ -22,7 +22,7 @@ import { Failed, Loading, Quiet } from '../../ui/Quiet';
 import { compareURL, traceURL, useQueryWord } from '../../ui/route';
 import { Wrapping } from '../../ui/Wrapping';
 import { useMending } from '../change/tried';
-import { BreakRow, mendFor, Rail, stageWords, Station } from './Line';
+import { BreakRow, mendFor, PlaceCell, Rail, Station } from './Line';
 import { Said, Way, Ways } from './Trace';
 import { asText, wayWord } from './words';
 
@@ -459,12 +459,7 @@ function Joined({ step, twin, first, last }: { step: Step; twin: Step; first: bo
   return (
     <Station $ground={step.ground} $ghost={ghost} $on={false} data-joined="">
       <Rail $ghost={ghost} $first={first} $last={last} />
-      <div>
-        <b>
-          <Wrapping text={step.at} />
-        </b>
-        <small>{stageWords[step.stage]}</small>
-      </div>
+      <PlaceCell step={step} />
       <div>
         {step.why}
         {twin.why !== step.why && <small>on the right: {twin.why}</small>}
@@ -478,12 +473,7 @@ function HalfStation({ step, first, last }: { step: Step; first: boolean; last: 
   return (
     <Half $ground={step.ground} $ghost={step.ghost ?? false} $on={false}>
       <Rail $ghost={step.ghost ?? false} $first={first} $last={last} />
-      <div>
-        <b>
-          <Wrapping text={step.at} />
-        </b>
-        <small>{stageWords[step.stage]}</small>
-      </div>
+      <PlaceCell step={step} />
       <div>
         {step.why}
         <RecordLines records={step.records} />

@@ -12,7 +12,7 @@ import { useSession } from '../change/session';
 import { Tried, useDeclaring, useHolds, type MendFor } from '../change/tried';
 import type { Edited } from './RecordEditor';
 
-export const rail = css`
+const rail = css`
   display: grid;
   grid-template-columns: 38px 182px minmax(0, 1fr) minmax(0, 0.95fr);
   padding: 0 28px 0 26px;
@@ -120,14 +120,14 @@ const Buttons = styled.div`
   gap: 10px;
 `;
 
-export const Records = styled.div`
+const Records = styled.div`
   border-left: 1px solid ${(p) => p.theme.rule};
   padding: 1px 0 1px 9px !important;
   margin: 7px 0;
   align-self: start;
 `;
 
-export const RecordLine = styled.button<{ $ghost: boolean }>`
+const RecordLine = styled.button<{ $ghost: boolean }>`
   display: block;
   width: 100%;
   border: 0;
@@ -216,7 +216,7 @@ export function Line({ path, at, onAt, editing, onEdit, onMend, forWhat, editor 
   );
 }
 
-export const stageWords: Record<Step['stage'], string> = {
+const stageWords: Record<Step['stage'], string> = {
   resolve: 'answers',
   route: 'way',
   translate: 'translation',
@@ -230,7 +230,7 @@ export const stageWords: Record<Step['stage'], string> = {
 };
 
 /** What of the flow a step changed; at the first step, all of it. */
-export function changed(step: Step, before: Step | undefined) {
+function changed(step: Step, before: Step | undefined) {
   const now = step.flow;
   const was = before?.flow;
   const words = [
@@ -240,6 +240,18 @@ export function changed(step: Step, before: Step | undefined) {
     was?.encrypted && !now.encrypted && 'in the clear from here',
   ];
   return words.filter(Boolean).join(', ');
+}
+
+/** Where a step is done, and what kind of step it is. */
+export function PlaceCell({ step }: { step: Step }) {
+  return (
+    <div>
+      <b>
+        <Wrapping text={step.at} />
+      </b>
+      <small>{stageWords[step.stage]}</small>
+    </div>
+  );
 }
 
 interface StationProps {
@@ -254,18 +266,13 @@ interface StationProps {
   editor: (edited: Edited) => ReactNode;
 }
 
-export function StationRow({ step, before, first, last, on, onAt, onEdit, editing, editor }: StationProps) {
+function StationRow({ step, before, first, last, on, onAt, onEdit, editing, editor }: StationProps) {
   const ghost = step.ghost ?? false;
   const [, go] = useLocation();
   return (
     <Station $ground={step.ground} $ghost={ghost} $on={on} onClick={onAt}>
       <Rail $ghost={ghost} $first={first} $last={last} />
-      <div>
-        <b>
-          <Wrapping text={step.at} />
-        </b>
-        <small>{stageWords[step.stage]}</small>
-      </div>
+      <PlaceCell step={step} />
       <div>
         {step.why}
         {step.chain && <Chain links={step.chain} />}
