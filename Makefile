@@ -53,7 +53,7 @@ check: web/dist/index.html ## types, lint, formatting and static checks
 	if [ -n "$$unformatted" ]; then echo "gofumpt would change: $$unformatted"; exit 1; fi
 
 go-test: web/dist/index.html bench-tools fuzz ## the Go tests, the browser and the name server among them
-	go test -count=1 ./...
+	go test -count=1 -timeout 40m ./...
 
 # What the benches of lab/ need: the browser that the interface is tested in, the name server that answers are held
 # against, the web servers whose configuration is read, a container engine to read from, and network namespaces and the

@@ -313,7 +313,7 @@ func TestAnswersBesideOneAnother(t *testing.T) {
 	b.press("b")
 	b.says("[data-answer='dome.fernmoor.example A'] .odd", "no such name")
 	b.says("[data-answer='old.fernmoor.example A']", "nobody")
-	b.until(`document.querySelectorAll('[data-differs]').length === 2`)
+	b.until(`document.querySelectorAll('[data-differs]').length === 3`)
 	b.press(kb.Escape)
 	b.until(`location.pathname === '/'`)
 }
@@ -435,6 +435,10 @@ func TestFrontBeforeAnApplication(t *testing.T) {
 // TestPortPlan writes a plan of rows, is told what would collide before anything is kept, and switches the rest on at once.
 func TestPortPlan(t *testing.T) {
 	p := start(t, "demo")
+	running := map[string]any{"base": 1, "remove": []string{"listen relay 1883 as telemetry off"}, "add": []string{"listen relay 1883 as telemetry"}}
+	if status, err := p.call("POST", "/api/change", running, nil); err != nil || status != 200 {
+		t.Fatal(status, err) // else a line is planned already
+	}
 	b := open(t, p.url+"/ports?machine=azimuth")
 	b.until(`document.querySelector('[data-depth]')`)
 	b.press("p")

@@ -119,6 +119,11 @@ func TestRebuildTheDemo(t *testing.T) {
 			next, _ = next.Apply(estate.Change{Add: []estate.Placed{{Record: d}}})
 		}
 	}
+	for _, rec := range e.Of(estate.KindNamed("listen")) { // and so is what does not run
+		if rec.Meta().Off {
+			next, _ = next.Apply(estate.Change{Add: []estate.Placed{{Record: rec}}})
+		}
+	}
 	zone, left, err := format.Write("zone", "fernmoor.example", "internet", nil, e)
 	if err != nil || len(left) > 0 {
 		t.Fatal(err, left)
