@@ -36,11 +36,15 @@ func (c *compareCommand) Run(ctx context.Context, s streams) error {
 	if err != nil {
 		return err
 	}
-	left, err := traced(trace.New(model.Compile(here), day), c.Target, c.From)
+	tracer := trace.New(model.Compile(here), day)
+	left, err := traced(tracer, c.Target, c.From)
 	if err != nil {
 		return err
 	}
-	other := trace.New(model.Compile(there), day)
+	other := tracer
+	if there != here {
+		other = trace.New(model.Compile(there), day)
+	}
 	if _, err := other.VantageNamed(cmp.Or(c.OtherFrom, c.From)); err != nil && c.OtherFrom != "" {
 		return wrong("--other-from: %v", err)
 	}

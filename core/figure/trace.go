@@ -67,6 +67,12 @@ func Trace(r *trace.Result) []byte {
 	return []byte(out.String() + d.out.String() + "</svg>\n")
 }
 
+// stageWords are what stages are called, as the interface calls them.
+var stageWords = map[flow.Stage]string{
+	flow.StageResolve: "answers", flow.StageRoute: "way", flow.StageTranslate: "translation", flow.StageFilter: "filter", flow.StageRewrite: "source",
+	flow.StageSocket: "listener", flow.StageTLS: "TLS", flow.StageSite: "site", flow.StageUpstream: "hands on", flow.StageEnd: "end",
+}
+
 func words(o flow.Outcome) string { return strings.ReplaceAll(string(o), "-", " ") }
 
 // drawing is a picture as far as it is drawn, downwards.
@@ -174,7 +180,7 @@ func (d *drawing) station(s *flow.Step, first, last bool) {
 	d.band(s.Ground, func(body *drawing) {
 		top := body.y
 		body.text(placed, sans, written, "600", s.At, said-placed-10)
-		body.text(placed, small, ink2, "", string(s.Stage), said-placed-10)
+		body.text(placed, small, ink2, "", stageWords[s.Stage], said-placed-10)
 		left := body.y
 		body.y = top
 		body.text(said, sans, written, "", s.Why, width-said-margin)

@@ -78,8 +78,9 @@ type test struct {
 // rule sends what fits to a backend, or elsewhere; the first that fits decides.
 type rule struct {
 	position
-	tests  []test // all must hold
-	action string
+	tests   []test // all must hold
+	backend string // "" where it is sent elsewhere
+	action  string // what notation writes for that
 }
 
 func (b *balancing) sections(f intake.File) {
@@ -120,7 +121,7 @@ func (b *balancing) sections(f intake.File) {
 				}
 				b.backends[key] = back
 				if front != nil { // it hands on to its own servers
-					front.rules = append(front.rules, rule{position: at, action: "backend " + key})
+					front.rules = append(front.rules, rule{position: at, backend: key})
 				}
 			}
 			continue
@@ -221,9 +222,9 @@ func (b *balancing) statement(at position, words []string, front *frontSection, 
 			b.leave(at, "the backend is worked out from the request (%s): which it is is undecided.", args[0])
 			return
 		}
-		b.rule(at, front, args[1:], "backend "+strings.ToLower(args[0]))
+		b.rule(front, args[1:], rule{position: at, backend: strings.ToLower(args[0])})
 	case word == "default_backend" && front != nil && len(args) > 0:
-		front.rules = append(front.rules, rule{position: at, action: "backend " + strings.ToLower(args[0])})
+		front.rules = append(front.rules, rule{position: at, backend: strings.ToLower(args[0])})
 	case word == "redirect" && front != nil:
 		b.redirect(at, front, args)
 	case word == "http-request" && front != nil && len(args) > 0 && args[0] == "redirect":
@@ -366,9 +367,10 @@ func (b *balancing) test(at position, words []string, front *frontSection) (test
 }
 
 // rule takes in what becomes of requests on a condition: alternatives of tests that must all hold.
-func (b *balancing) rule(at position, front *frontSection, condition []string, action string) {
+func (b *balancing) rule(front *frontSection, condition []string, of rule) {
+	at := of.position
 	if len(condition) == 0 {
-		front.rules = append(front.rules, rule{position: at, action: action})
+		front.rules = append(front.rules, of)
 		return
 	}
 	if condition[0] != "if" {
@@ -379,7 +381,9 @@ func (b *balancing) rule(at position, front *frontSection, condition []string, a
 	var out []rule
 	flush := func() {
 		for _, tests := range alternatives {
-			out = append(out, rule{at, tests, action})
+			one := of
+			one.tests = tests
+			out = append(out, one)
 		}
 		alternatives = [][]test{nil}
 	}
@@ -458,9 +462,9 @@ func (b *balancing) redirect(at position, front *frontSection, args []string) {
 // ahead puts a redirect before what hands on: it is asked first, wherever it is written.
 func (b *balancing) ahead(at position, front *frontSection, condition []string, action string) {
 	before := len(front.rules)
-	b.rule(at, front, condition, action)
+	b.rule(front, condition, rule{position: at, action: action})
 	come := slices.Clone(front.rules[before:])
-	n := slices.IndexFunc(front.rules[:before], func(r rule) bool { return strings.HasPrefix(r.action, "backend ") })
+	n := slices.IndexFunc(front.rules[:before], func(r rule) bool { return r.backend != "" })
 	if n >= 0 {
 		front.rules = slices.Insert(front.rules[:before:before], n, come...)
 	}
@@ -498,8 +502,8 @@ func (b *balancing) settle() {
 func (b *balancing) front(f *frontSection, used map[string]bool) {
 	if f.stream && !f.bySNI {
 		for _, r := range f.rules {
-			if key, ok := strings.CutPrefix(r.action, "backend "); ok && len(r.tests) == 0 {
-				if action := b.to(key, "tcp", r.position, used); action != "" {
+			if r.backend != "" && len(r.tests) == 0 {
+				if action := b.to(r.backend, "tcp", r.position, used); action != "" {
 					b.servers = append(b.servers, &server{position: f.position, stream: true, binds: f.binds, locations: []location{{position: r.position, action: action}}})
 				}
 				return
@@ -544,8 +548,8 @@ func (b *balancing) of(f *frontSection, name string, used map[string]bool) []loc
 				continue
 			}
 			l := location{position: r.position, path: p, action: r.action}
-			if key, ok := strings.CutPrefix(r.action, "backend "); ok {
-				if l.action = b.to(key, map[bool]string{true: "tcp", false: "http"}[f.stream], r.position, used); l.action == "" {
+			if r.backend != "" {
+				if l.action = b.to(r.backend, map[bool]string{true: "tcp", false: "http"}[f.stream], r.position, used); l.action == "" {
 					continue
 				}
 			}

@@ -195,7 +195,7 @@ func (h handing) below() handing {
 	return h
 }
 
-// listIn gives the sources that a list lets in: those allowed ahead of a `deny all`.
+// listIn gives the sources that a list lets in: those allowed ahead of a `deny all`. What a list of sources cannot say is said.
 func (c *config) listIn(h *handing, at position) []string {
 	var out []string
 	for i, a := range h.sources {
@@ -209,7 +209,7 @@ func (c *config) listIn(h *handing, at position) []string {
 			out = append(out, a.who)
 		case a.who == "all":
 			if len(out) == 0 {
-				return []string{"nobody-at-all"} // refused below: nobody is let in
+				c.leave(at, "everybody is denied, which a list of sources cannot say.")
 			}
 			return out
 		default:
@@ -347,7 +347,7 @@ func (c *config) locations(v *server, list []*statement, h handing) {
 		}
 	}
 	named := func(l location) bool { return l.path == "" && len(l.only) == 0 }
-	if whole.action != "" && (strings.HasPrefix(whole.action, "redirect") || whole.note != "") { // it answers ahead of every location
+	if whole.answers { // ahead of every location
 		inner = slices.DeleteFunc(inner, func(l location) bool { return len(l.only) == 0 })
 	}
 	if !slices.ContainsFunc(inner, named) {
@@ -366,10 +366,7 @@ func (c *config) finish(l *location, h *handing) {
 		}
 	}
 	l.guard = h.guard
-	if l.sources = c.listIn(h, l.position); len(l.sources) == 1 && l.sources[0] == "nobody-at-all" {
-		l.sources = nil
-		c.leave(l.position, "everybody is denied, which a list of sources cannot say.")
-	}
+	l.sources = c.listIn(h, l.position)
 }
 
 // location reads one path.
@@ -419,7 +416,7 @@ func (c *config) certain(v *server, d *statement) (location, bool) {
 	name = strings.ToLower(strings.Trim(strings.TrimSpace(name), `"'`))
 	if ok && strings.TrimSpace(left) == "$host" && slices.Contains(v.names, name) && len(d.block) == 1 {
 		l.only = []string{name}
-		if c.action(&l, &d.block[0], &handing{}); strings.HasPrefix(l.action, "redirect") {
+		if c.action(&l, &d.block[0], &handing{}); l.answers && l.action != "" {
 			return l, true
 		}
 	}
@@ -483,7 +480,7 @@ func (c *config) returned(l *location, d *statement) {
 	case "301", "302", "303", "307", "308":
 		c.redirected(l, d, text, strings.Contains(text, "$request_uri"))
 	default:
-		l.note = "answers " + code
+		l.note, l.answers = "answers "+code, true
 	}
 }
 
@@ -496,7 +493,7 @@ func (c *config) redirected(l *location, d *statement, to string, keeping bool) 
 	case !ok || scheme != "http" && scheme != "https" && scheme != "$scheme":
 		c.leave(d.position, "sent to %s, which is not understood: where that leads is undecided.", to)
 	case scheme == "https" && keeping && (host == "$host" || host == "$server_name" || host == "$http_host" || strings.HasPrefix(host, "$host$request_uri") || host == "$server_name$request_uri" || host == "$http_host$request_uri"):
-		l.action = "redirect https"
+		l.action, l.answers = "redirect https", true
 	default:
 		host = strings.TrimSuffix(strings.TrimSuffix(host, "$request_uri"), "$uri")
 		if strings.Contains(host, "$") || scheme == "$scheme" {
@@ -509,7 +506,7 @@ func (c *config) redirected(l *location, d *statement, to string, keeping bool) 
 			}
 		}
 		tail, _, _ = strings.Cut(tail, "$")
-		l.action = "redirect " + scheme + "://" + host + "/" + tail
+		l.action, l.answers = "redirect "+scheme+"://"+host+"/"+tail, true
 	}
 }
 

@@ -97,6 +97,7 @@ type location struct {
 	position
 	path    string // as notation writes it; "" for all
 	action  string // the same
+	answers bool   // the server answers by itself, whatever else is written
 	sources []string
 	guard   string
 	note    string
