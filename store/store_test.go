@@ -120,6 +120,7 @@ site      web *.a.example at 443 path /x to https://app:8443/y asking upstream v
 site      web p.example,*.q.example to pool desk speaking tcp guard "by hand"
 site      web f.example files "/srv/www"
 site      web g.example files
+site      web i.example unknown
 site      web h.example path =/exactly files
 site      web h.example path /begins* redirect https
 pool      desk least-busy sticky check 8080 path /ok tls every 5s up-after 2 down-after 4 within 1s

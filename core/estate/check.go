@@ -83,7 +83,7 @@ func checkMap(r *Map) (string, string) { return checkTranslation(r.Bind.Ports, r
 
 func checkSite(r *Site) (string, string) {
 	actions := 0
-	for _, has := range []bool{!r.To.IsZero() || r.Pool != "", !r.Redirect.IsZero(), r.Files.Served} {
+	for _, has := range []bool{!r.To.IsZero() || r.Pool != "", !r.Redirect.IsZero(), r.Files.Served, r.Unknown} {
 		if has {
 			actions++
 		}
@@ -91,7 +91,7 @@ func checkSite(r *Site) (string, string) {
 	hands := !r.To.IsZero() || r.Pool != ""
 	switch {
 	case actions == 0:
-		return "the site does nothing", "to URL, to pool NAME, redirect https, redirect URL or files"
+		return "the site does nothing", "to URL, to pool NAME, redirect https, redirect URL, files or unknown"
 	case r.Speaking != "" && r.Pool == "":
 		return "speaking goes with a pool", "to pool NAME speaking " + r.Speaking
 	case !hands && r.Asking != "":

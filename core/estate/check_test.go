@@ -35,7 +35,7 @@ func TestLineRules(t *testing.T) {
 		{"map box/app any to 80", ""},
 		{"map box/app 80-82 to 8080,8081,9000", ""},
 		{"container box/app shares-host alias db", "a container that shares its host has no aliases; expected in NETWORK, or no alias"},
-		{"site front a.example at 443", "the site does nothing; expected to URL, to pool NAME, redirect https, redirect URL or files"},
+		{"site front a.example at 443", "the site does nothing; expected to URL, to pool NAME, redirect https, redirect URL, files or unknown"},
 		{"site front a.example at 443 to http://app:3000 speaking https", "speaking goes with a pool; expected to pool NAME speaking https"},
 		{"site front a.example at 443 files asking b.example", "asking goes with to; expected to URL or to pool NAME"},
 		{"site front a.example at 443 files verified", "verified goes with to; expected to URL or to pool NAME"},

@@ -244,10 +244,11 @@ var siteKind = declare(Kind{Word: "site", Placed: true}, saySite, checkSite, som
 	pos("names", list(siteName), func(r *Site) *[]string { return &r.Names }),
 	opt("at", "bind", bindForm, func(r *Site) *Bind { return &r.At }),
 	opt("path", "path", sitePath, func(r *Site) *string { return &r.Path })),
-	excluding("to, redirect or files",
+	excluding("to, redirect, files or unknown",
 		siteTo(),
 		opt("redirect", "redirect", redirectForm, func(r *Site) *Redirect { return &r.Redirect }),
-		siteFiles()), some(
+		siteFiles(),
+		flag("unknown", "unknown", func(r *Site) *bool { return &r.Unknown })), some(
 		opt("speaking", "speaking", enum("http", "https", "tcp", "tls", "udp"), func(r *Site) *string { return &r.Speaking }),
 		opt("asking", "asking", askingForm, func(r *Site) *string { return &r.Asking }),
 		flag("verified", "verified", func(r *Site) *bool { return &r.Verified }),

@@ -171,6 +171,7 @@ type (
 		Speaking string
 		Redirect Redirect
 		Files    Files
+		Unknown  bool // nobody wrote down what it does
 		Asking   string
 		Verified bool
 		Through  string

@@ -273,6 +273,8 @@ func saySite(r *Site) string {
 		does = "is sent to https"
 	case !r.Redirect.IsZero():
 		does = "is sent to " + r.Redirect.URL.String()
+	case r.Unknown:
+		does = "meets what is not written down here"
 	default:
 		does = "is answered from files"
 	}

@@ -574,6 +574,8 @@ func TestCases(t *testing.T) {
 		  - listen store 9000 as files
 		  listen store 9000 as files tls
 		  - intend store 9000 for dock`, ``}, // encrypted all the way
+		{`- site front a.example at 443 to http://app:3000
+		  site front a.example at 443 unknown`, `intent.undecided a.example:80,443 (no mend)`},
 		// Ways.
 		{"host second router\naddress second 10.0.8.2 perimeter\naddress second 203.0.113.9 internet\nroute store default via 10.0.8.1", `intent.undecided a.example:80,443
 		  intent.undecided www.a.example:80,443

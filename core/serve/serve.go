@@ -268,6 +268,13 @@ func (s *serving) act(f Served, l flow.Landing, site *model.Site, how picked, q 
 	f.Add(flow.Step{Stage: flow.StageSite, At: place.Name, Verdict: flow.Pass, Ground: flow.Internal, Records: say.Lines(rec), Why: why})
 	s.guard(&f, place, rec)
 	switch {
+	case rec.Unknown:
+		f.Add(flow.Step{Stage: flow.StageEnd, At: place.Name, Verdict: flow.Unsettled, Ground: flow.Internal, Records: say.Lines(rec), Why: fmt.Sprintf("What site %s of %s does with it is not written down here.", site.Name, rec.Service)})
+		f.Cell().Backend = "?"
+		if f.Stopped == "" {
+			f.Stopped = flow.Undecided
+		}
+		s.finish(f)
 	case rec.Files.Served:
 		f.Add(flow.Step{Stage: flow.StageEnd, At: place.Name, Verdict: flow.Pass, Ground: flow.Internal, Records: say.Lines(rec), Why: fmt.Sprintf("Answered from files%s.", inWords(rec.Files.Root))})
 		f.Cell().Backend = "files"

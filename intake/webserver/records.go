@@ -379,6 +379,9 @@ func (w *writing) locations(s *server, names []string, at string, isDefault bool
 	if len(names) == 0 && s.off {
 		names = []string{"*"}
 	}
+	if len(names) == 0 && len(s.patterns) > 0 {
+		return
+	}
 	if len(names) == 0 {
 		w.leave(s.position, "left out: no name is given that could pick it at %s, and it is not the first there.", at)
 		return
@@ -389,7 +392,11 @@ func (w *writing) locations(s *server, names []string, at string, isDefault bool
 			rest = append(rest, name)
 		}
 	}
-	if len(rest) == 0 && isDefault { // what is asked by other names still comes here
+	switch {
+	case isDefault && s.others:
+		isDefault = false
+		w.line(s.position, fmt.Sprintf("site %s * at %s %s", w.service, at, unknown), s.off)
+	case len(rest) == 0 && isDefault: // what is asked by other names still comes here
 		rest, isDefault = []string{"*"}, false
 	}
 	for _, l := range s.locations {

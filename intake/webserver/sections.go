@@ -73,6 +73,26 @@ type backendServer struct {
 type test struct {
 	names []string // exact, or *.x for what ends so
 	paths []string // as notation writes them
+	may   bool     // beside these it asks what is not understood: it may hold, and may not
+	never bool     // it asks what a plain GET does not have
+}
+
+// not is the test that holds where this one does not.
+func (t test) not() test {
+	if t.never {
+		return test{}
+	}
+	return test{may: true}
+}
+
+// ofPlainSections says whether what a test looks at is there in a plain GET: not its method, its fields, its query or the end of its path.
+func ofPlainSections(what string) bool {
+	for _, other := range []string{"method", "hdr", "req.hdr", "req.fhdr", "req.cook", "cook", "urlp", "url_param", "query", "path_end", "path_sub", "path_dir", "req.body", "http_auth", "req.ver"} {
+		if strings.HasPrefix(what, other) && !strings.Contains(what, "(host)") {
+			return false
+		}
+	}
+	return true
 }
 
 // rule sends what fits to a backend, or elsewhere; the first that fits decides.
@@ -214,12 +234,11 @@ func (b *balancing) statement(at position, words []string, front *frontSection, 
 	case word == "bind" && front != nil:
 		b.bind(at, args, front)
 	case word == "acl" && front != nil && len(args) > 1:
-		if t, ok := b.test(at, args[1:], front); ok {
-			front.tests[args[0]] = append(front.tests[args[0]], t)
-		}
+		front.tests[args[0]] = append(front.tests[args[0]], b.test(at, args[1:], front))
 	case word == "use_backend" && front != nil && len(args) > 0:
 		if strings.Contains(args[0], "%[") {
 			b.leave(at, "the backend is worked out from the request (%s): which it is is undecided.", args[0])
+			b.rule(front, args[1:], rule{position: at, action: unknown})
 			return
 		}
 		b.rule(front, args[1:], rule{position: at, backend: strings.ToLower(args[0])})
@@ -232,6 +251,9 @@ func (b *balancing) statement(at position, words []string, front *frontSection, 
 	case (word == "http-request" || word == "tcp-request") && len(args) > 0:
 		if slices.Contains([]string{"deny", "reject", "return", "tarpit", "set-path", "replace-path", "set-uri", "use-service", "auth"}, args[0]) {
 			b.leave(at, "%s %s is not understood: what it changes is undecided.", word, args[0])
+			if answers := !strings.Contains(args[0], "-path") && args[0] != "set-uri"; answers && front != nil && !front.stream {
+				b.ahead(at, front, conditionIn(args), unknown)
+			}
 		}
 	case word == "balance" && back != nil && len(args) > 0:
 		switch args[0] {
@@ -297,7 +319,7 @@ func (b *balancing) bind(at position, args []string, front *frontSection) {
 }
 
 // test reads a condition: what is looked at, and the values of which one must fit.
-func (b *balancing) test(at position, words []string, front *frontSection) (test, bool) {
+func (b *balancing) test(at position, words []string, front *frontSection) test {
 	what := strings.ToLower(words[0])
 	method := ""
 	var values []string
@@ -313,9 +335,9 @@ func (b *balancing) test(at position, words []string, front *frontSection) (test
 		}
 	}
 	base, converters, _ := strings.Cut(what, ",")
-	wrong := func() (test, bool) {
+	wrong := func() test {
 		b.leave(at, "the condition %s is not understood: what hangs on it is undecided.", strings.Join(words, " "))
-		return test{}, false
+		return test{may: ofPlainSections(base), never: !ofPlainSections(base)}
 	}
 	if converters != "" && converters != "host_only" && converters != "field(1,:)" && converters != "lower" {
 		return wrong()
@@ -350,6 +372,16 @@ func (b *balancing) test(at position, words []string, front *frontSection) (test
 				return wrong()
 			}
 			continue
+		case "path_reg":
+			begins := beginnings(v)
+			for _, x := range begins {
+				t.paths = append(t.paths, x.text+"*")
+				t.may = t.may || !x.whole
+			}
+			if len(begins) == 0 {
+				return wrong()
+			}
+			continue
 		default:
 			return wrong()
 		}
@@ -363,18 +395,18 @@ func (b *balancing) test(at position, words []string, front *frontSection) (test
 		}
 		t.names = append(t.names, clean)
 	}
-	return t, len(values) > 0
+	if len(values) == 0 {
+		return wrong()
+	}
+	return t
 }
 
-// rule takes in what becomes of requests on a condition: alternatives of tests that must all hold.
+// rule takes in what becomes of requests on a condition: alternatives of tests that must all hold. Where one of them is not understood, what
+// becomes of those that the others hold of is not known.
 func (b *balancing) rule(front *frontSection, condition []string, of rule) {
 	at := of.position
 	if len(condition) == 0 {
 		front.rules = append(front.rules, of)
-		return
-	}
-	if condition[0] != "if" {
-		b.leave(at, "the condition %s is not understood: what hangs on it is undecided.", strings.Join(condition, " "))
 		return
 	}
 	alternatives := [][]test{nil} // of several tests of one name either may hold
@@ -383,34 +415,46 @@ func (b *balancing) rule(front *frontSection, condition []string, of rule) {
 		for _, tests := range alternatives {
 			one := of
 			one.tests = tests
+			if slices.ContainsFunc(tests, func(t test) bool { return t.never }) {
+				continue
+			}
+			if slices.ContainsFunc(tests, func(t test) bool { return t.may }) {
+				one.backend, one.action = "", unknown
+			}
 			out = append(out, one)
 		}
 		alternatives = [][]test{nil}
 	}
 	for i := 1; i < len(condition); i++ {
-		word := condition[i]
+		word, negated := strings.CutPrefix(condition[i], "!")
 		var either []test
 		switch {
 		case word == "or" || word == "||":
 			flush()
 			continue
+		case word == "" && negated: // `! name`
+			if i+1 < len(condition) {
+				condition[i+1] = "!" + condition[i+1]
+			}
+			continue
 		case word == "{":
 			end := slices.Index(condition[i:], "}")
 			if end < 2 {
 				b.leave(at, "a brace of the condition is not closed: what hangs on it is undecided.")
-				return
+				either, end = []test{{may: true}}, len(condition)-i
+			} else {
+				either = []test{b.test(at, condition[i+1:i+end], front)}
 			}
-			t, ok := b.test(at, condition[i+1:i+end], front)
-			if !ok {
-				return
-			}
-			either = []test{t}
 			i += end
 		case front.tests[word] != nil:
 			either = front.tests[word]
 		default:
 			b.leave(at, "the condition %s is not understood: what hangs on it is undecided.", word)
-			return
+			either = []test{{may: true}}
+		}
+		if negated != (condition[0] == "unless") {
+			b.leave(at, "what the condition %s does not hold of is not followed: what hangs on it is undecided.", word)
+			either = []test{either[0].not()}
 		}
 		var next [][]test
 		for _, tests := range alternatives {
@@ -420,20 +464,24 @@ func (b *balancing) rule(front *frontSection, condition []string, of rule) {
 		}
 		if alternatives = next; len(alternatives) > 64 {
 			b.leave(at, "the condition has too many alternatives to be followed: what hangs on it is undecided.")
-			return
+			alternatives = [][]test{{{may: true}}}
 		}
 	}
 	flush()
 	front.rules = append(front.rules, out...)
 }
 
+// conditionIn is the condition that stands behind a statement; empty where there is none.
+func conditionIn(args []string) []string {
+	if i := slices.IndexFunc(args, func(w string) bool { return w == "if" || w == "unless" }); i >= 0 {
+		return args[i:]
+	}
+	return nil
+}
+
 // redirect reads where requests are sent.
 func (b *balancing) redirect(at position, front *frontSection, args []string) {
-	condition := len(args)
-	if i := slices.IndexFunc(args, func(w string) bool { return w == "if" || w == "unless" }); i >= 0 {
-		condition = i
-	}
-	rest := args[condition:]
+	rest := conditionIn(args)
 	text := strings.Join(rest, " ")
 	if text == "if !{ ssl_fc }" || text == "unless { ssl_fc }" { // of what comes in the clear
 		if slices.ContainsFunc(front.binds, func(x bind) bool { return x.tls }) {
@@ -456,6 +504,7 @@ func (b *balancing) redirect(at position, front *frontSection, args []string) {
 		b.ahead(at, front, rest, "redirect "+scheme+"://"+strings.ToLower(host)+"/"+tail)
 	default:
 		b.leave(at, "sent to %s, which is not understood: where that leads is undecided.", to)
+		b.ahead(at, front, rest, unknown)
 	}
 }
 
@@ -513,6 +562,9 @@ func (b *balancing) front(f *frontSection, used map[string]bool) {
 	}
 	var names []string
 	for _, r := range f.rules {
+		if b.backends[r.backend] != nil { // though another rule may come before it
+			used[r.backend] = true
+		}
 		for _, t := range r.tests {
 			for _, name := range t.names {
 				if !slices.Contains(names, name) {
@@ -542,9 +594,7 @@ func (b *balancing) of(f *frontSection, name string, used map[string]bool) []loc
 			continue
 		}
 		for _, p := range paths {
-			if slices.ContainsFunc(out, func(o location) bool {
-				return takesAll(strings.TrimPrefix(o.path, "="), strings.TrimPrefix(p, "=")) && !strings.HasPrefix(o.path, "=") || o.path == p
-			}) {
+			if slices.ContainsFunc(out, func(o location) bool { return within(p, o.path) }) {
 				continue
 			}
 			l := location{position: r.position, path: p, action: r.action}
@@ -573,9 +623,9 @@ func pathsOf(r rule, name string) (paths []string, holds bool) {
 		for _, p := range paths {
 			for _, q := range t.paths {
 				switch {
-				case p == "" || takesAll(p, q):
+				case within(q, p):
 					both = append(both, q)
-				case takesAll(q, p):
+				case within(p, q):
 					both = append(both, p)
 				}
 			}
@@ -585,6 +635,11 @@ func pathsOf(r rule, name string) (paths []string, holds bool) {
 		}
 	}
 	return paths, true
+}
+
+// within says whether all that a path takes is taken by another: one alone, all that begin so, or "" for all.
+func within(path, other string) bool {
+	return path == other || !strings.HasPrefix(other, "=") && takesAll(other, strings.TrimPrefix(path, "="))
 }
 
 // covers says whether a wildcard has a name or a narrower wildcard under it.

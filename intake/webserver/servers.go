@@ -1,6 +1,7 @@
 package webserver
 
 import (
+	"cmp"
 	"fmt"
 	"net/netip"
 	"path"
@@ -28,6 +29,7 @@ func (c *config) readBraces() {
 	for _, f := range c.available() {
 		c.web(c.include(position{f.Name, 1}, f, c.inBraces), true)
 	}
+	c.servers = append(c.servers, c.wide...)
 	c.firsts()
 }
 
@@ -238,7 +240,7 @@ func (c *config) server(s *statement, stream, off bool, above handing) {
 			}
 		case "server_name":
 			for _, name := range d.words[1:] {
-				v.names = append(v.names, c.serverName(d, name)...)
+				v.names = append(v.names, c.serverName(v, d, name)...)
 			}
 		case "ssl":
 			tls = d.arg(0) == "on"
@@ -257,6 +259,14 @@ func (c *config) server(s *statement, stream, off bool, above handing) {
 	slices.Sort(v.names)
 	v.names = slices.Compact(v.names)
 	c.locations(v, rest, h)
+	if len(v.patterns) > 0 {
+		other := *v
+		other.names, other.binds, other.locations = v.patterns, slices.Clone(v.binds), []location{{position: v.position, action: unknown}}
+		c.wide = append(c.wide, &other)
+	}
+	if v.plain != nil {
+		v = c.parted(v)
+	}
 	c.servers = append(c.servers, v)
 }
 
@@ -300,12 +310,18 @@ func (c *config) listen(d *statement, stream bool) (bind, bool) {
 }
 
 // serverName is a name as notation has it, or several; what it cannot say is said.
-func (c *config) serverName(d *statement, name string) []string {
+func (c *config) serverName(v *server, d *statement, name string) []string {
 	name = strings.ToLower(name)
 	switch {
 	case name == "" || name == "_":
 		return nil
-	case strings.HasPrefix(name, "~") || strings.HasSuffix(name, ".*") || strings.HasPrefix(name, "$"):
+	case strings.HasPrefix(name, "~"):
+		c.leave(d.position, "the name %s is a pattern: which requests it takes is undecided.", name)
+		if domain, ok := ending(name[1:]); ok {
+			v.patterns = append(v.patterns, "*."+domain)
+		}
+		return nil
+	case strings.HasSuffix(name, ".*") || strings.HasPrefix(name, "$"):
 		c.leave(d.position, "the name %s is a pattern: which requests it takes is undecided.", name)
 		return nil
 	case strings.HasPrefix(name, "."):
@@ -330,6 +346,27 @@ func (c *config) serverName(d *statement, name string) []string {
 	return []string{clean}
 }
 
+// parted takes from a server what comes in the clear, which is answered in one way, and gives the rest.
+func (c *config) parted(v *server) *server {
+	clear, rest := *v, *v
+	clear.binds, rest.binds, clear.locations = nil, nil, []location{*v.plain}
+	for _, b := range v.binds {
+		if b.tls {
+			rest.binds = append(rest.binds, b)
+		} else {
+			clear.binds = append(clear.binds, b)
+		}
+	}
+	if len(clear.binds) == 0 || len(rest.binds) == 0 {
+		if len(rest.binds) == 0 {
+			return &clear
+		}
+		return &rest
+	}
+	c.servers = append(c.servers, &clear)
+	return &rest
+}
+
 // locations reads what becomes of the requests for each path.
 func (c *config) locations(v *server, list []*statement, h handing) {
 	whole := location{position: v.position}
@@ -339,13 +376,16 @@ func (c *config) locations(v *server, list []*statement, h handing) {
 		case "location":
 			inner = append(inner, c.location(v, d, h)...)
 		case "if":
-			if l, ok := c.certain(v, d); ok {
+			if l, ok := c.condition(v, d); ok && l.path == "" && len(l.only) == 0 {
+				whole.action, whole.answers = l.action, l.answers
+			} else if ok {
 				inner = append(inner, l)
 			}
 		default:
 			c.action(&whole, d, &h)
 		}
 	}
+	inner = c.byPatterns(inner)
 	named := func(l location) bool { return l.path == "" && len(l.only) == 0 }
 	if whole.answers { // ahead of every location
 		inner = slices.DeleteFunc(inner, func(l location) bool { return len(l.only) == 0 })
@@ -356,6 +396,78 @@ func (c *config) locations(v *server, list []*statement, h handing) {
 	}
 	v.locations = inner
 }
+
+// byPatterns brings paths that are patterns among the others, so that the longest takes a request as it does of those that are none: what
+// begins as a pattern says is the pattern's, whatever longer path is written for it, but where one is ahead of all.
+func (c *config) byPatterns(all []location) []location {
+	var out []location
+	var patterns []location
+	takes := func(p, l location) bool { // as far as the front page of the other goes
+		if p.how == byUnknown {
+			return mayFit(p.pattern, strings.TrimPrefix(baseOf(l), "="))
+		}
+		return strings.HasPrefix(baseOf(l), baseOf(p))
+	}
+	for _, l := range all {
+		if !l.how.pattern() {
+			continue
+		}
+		before := slices.IndexFunc(patterns, func(p location) bool { return takes(p, l) })
+		if before >= 0 && patterns[before].how == byPattern {
+			c.leave(l.position, "%s gets nothing: the pattern before it takes all of it.", orAll(baseOf(l)))
+			continue
+		}
+		if before >= 0 && l.how == byPattern {
+			l.action, l.how = unknown, byPartOf
+		}
+		patterns = append(patterns, l)
+	}
+	for _, l := range all {
+		if l.how.pattern() || l.how == byCondition || len(l.only) > 0 {
+			continue
+		}
+		first := slices.IndexFunc(patterns, func(p location) bool { return takes(p, l) })
+		if l.how == byBeginning && !strings.HasPrefix(l.path, "=") && first >= 0 {
+			path := l.path
+			l = patterns[first]
+			l.path = path
+		}
+		out = append(out, l)
+	}
+	for _, p := range patterns {
+		if p.how == byUnknown && !mayFit(p.pattern, "/") {
+			continue
+		}
+		longest := location{how: byBeginning}
+		for _, l := range all {
+			if !l.how.pattern() && l.how != byCondition && len(l.only) == 0 && !strings.HasPrefix(l.path, "=") && strings.HasPrefix(baseOf(p), baseOf(l)) && len(l.path) >= len(longest.path) {
+				longest = l
+			}
+		}
+		if longest.how != aheadOfAll && !slices.ContainsFunc(out, func(l location) bool { return l.path == p.path && len(l.only) == 0 }) {
+			out = append(out, p)
+		}
+	}
+	for _, c := range all {
+		switch {
+		case len(c.only) > 0:
+			out = append(out, c)
+		case c.how == byCondition:
+			for i := range out {
+				if l := &out[i]; len(l.only) == 0 && strings.HasPrefix(strings.TrimPrefix(baseOf(*l), "="), baseOf(c)) {
+					l.action = unknown
+				}
+			}
+			if !slices.ContainsFunc(out, func(l location) bool { return l.path == c.path && len(l.only) == 0 }) {
+				out = append(out, c)
+			}
+		}
+	}
+	return out
+}
+
+// baseOf is what every path begins with that a location takes.
+func baseOf(l location) string { return cmp.Or(strings.TrimSuffix(l.path, "*"), "/") }
 
 // finish gives what hands nothing on its files, and who may ask.
 func (c *config) finish(l *location, h *handing) {
@@ -377,10 +489,9 @@ func (c *config) location(v *server, d *statement, above handing) []location {
 	case first == "=":
 		l.path = "=" + second
 	case first == "~" || first == "~*":
-		c.leave(d.position, "the path %s is a pattern: which requests it takes is undecided.", second)
-		return nil
+		return c.patterned(v, d, second, above)
 	case first == "^~":
-		l.path = second + "*"
+		l.path, l.how = second+"*", aheadOfAll
 	case strings.HasPrefix(first, "@"):
 		return nil // only asked from within
 	default:
@@ -389,6 +500,11 @@ func (c *config) location(v *server, d *statement, above handing) []location {
 	if l.path == "/*" {
 		l.path = ""
 	}
+	return c.inLocation(v, d, l, above)
+}
+
+// inLocation reads what stands in the block of a path.
+func (c *config) inLocation(v *server, d *statement, l location, above handing) []location {
 	h := above.below()
 	for i := range d.block {
 		h.set(&d.block[i])
@@ -398,8 +514,15 @@ func (c *config) location(v *server, d *statement, above handing) []location {
 		switch s := &d.block[i]; s.name() {
 		case "location":
 			inner = append(inner, c.location(v, s, h)...)
-		case "if", "limit_except":
-			c.leave(s.position, "%s in a path is not understood: what it changes is undecided.", s.name())
+		case "if":
+			if o, ok := c.condition(v, s); ok {
+				l.action, l.answers = o.action, o.answers
+				if len(o.only) > 0 || o.path != "" {
+					l.action = unknown
+				}
+			}
+		case "limit_except":
+			c.leave(s.position, "%s in a path is not followed: what is asked in another way than by a plain GET may end elsewhere.", s.name())
 		default:
 			c.action(&l, s, &h)
 		}
@@ -408,20 +531,148 @@ func (c *config) location(v *server, d *statement, above handing) []location {
 	return append(inner, l)
 }
 
-// certain reads the condition by which names of one server are sent to TLS, as programs that keep certificates write it.
-func (c *config) certain(v *server, d *statement) (location, bool) {
-	l := location{position: d.position}
-	condition := strings.Trim(strings.Join(d.words[1:], " "), "()")
-	left, name, ok := strings.Cut(condition, " = ")
-	name = strings.ToLower(strings.Trim(strings.TrimSpace(name), `"'`))
-	if ok && strings.TrimSpace(left) == "$host" && slices.Contains(v.names, name) && len(d.block) == 1 {
-		l.only = []string{name}
-		if c.action(&l, &d.block[0], &handing{}); l.answers && l.action != "" {
-			return l, true
+// patterned reads a path that is a pattern: as the ways in which what it fits begins. Where it fits only some of what begins so, what becomes
+// of that is not known.
+func (c *config) patterned(v *server, d *statement, pattern string, above handing) []location {
+	begins := beginnings(pattern)
+	var out []location
+	partly := len(begins) == 0
+	for _, b := range begins {
+		l := location{position: d.position, path: b.text + "*", how: byPattern, pattern: pattern}
+		if l.path == "/*" {
+			l.path = ""
+		}
+		if b.whole {
+			out = append(out, c.inLocation(v, d, l, above)...)
+			continue
+		}
+		l.how, l.action, partly = byPartOf, unknown, true
+		out = append(out, l)
+	}
+	if partly {
+		c.leave(d.position, "the path %s is a pattern: which requests it takes is undecided.", pattern)
+	}
+	if len(begins) == 0 {
+		l := location{position: d.position, how: byUnknown, pattern: pattern, action: unknown}
+		if !changes(d.block) && len(v.names) > 0 && !mayFit(pattern, "/") {
+			return nil
+		}
+		return []location{l}
+	}
+	return out
+}
+
+// condition reads what becomes of the requests that a condition holds of, as far as it may hold of a plain one: a GET of a path. Which it
+// holds of is told by the name asked or by the beginning of the path; where neither tells, it may be any.
+func (c *config) condition(v *server, d *statement) (l location, ok bool) {
+	l = location{position: d.position, action: unknown, answers: true}
+	left, how, right := conditionOf(d)
+	switch {
+	case !changes(d.block):
+		return l, false
+	case left == "$host" || left == "$http_host" || left == "$server_name" && len(v.names) == 1:
+		l.only = named(v, how, right)
+		v.others = v.others || how != "=" || len(l.only) == 0
+	case left == "$scheme" || left == "$https" || left == "$server_port":
+		if inClear(left, how, right) && c.answered(&l, d.block) {
+			v.plain = &l
+			return l, false
+		}
+	case how == "~" && (left == "$uri" || left == "$request_uri" || left == "$document_uri"):
+		if begins := beginnings(right); len(begins) == 1 {
+			l.path, l.how = begins[0].text+"*", byCondition
+		} else if !mayFit(right, "/") {
+			c.leave(d.position, "the condition (%s) is a pattern: which requests it holds of is undecided.", strings.Join(d.words[1:], " "))
+			return l, false
+		}
+	case !ofPlain(left):
+		c.leave(d.position, "the condition (%s) is not followed: what is asked in another way than by a plain GET may end elsewhere.", strings.Trim(strings.Join(d.words[1:], " "), "()"))
+		return l, false
+	}
+	if len(l.only) > 0 && c.answered(&l, d.block) {
+		return l, true
+	}
+	l.action, l.answers = unknown, true
+	c.leave(d.position, "the condition (%s) is not understood: what it changes is undecided.", strings.Trim(strings.Join(d.words[1:], " "), "()"))
+	return l, true
+}
+
+// answered says whether a block is one answer that the server gives, or a redirect, and notes it.
+func (c *config) answered(l *location, block []statement) bool {
+	if len(block) != 1 {
+		return false
+	}
+	one := location{position: l.position, path: l.path, only: l.only}
+	c.action(&one, &block[0], &handing{})
+	if one.action == "" || one.action == unknown || !one.answers {
+		return false
+	}
+	*l = one
+	return true
+}
+
+// conditionOf parts a condition into what is looked at, how, and for what; how is "" where it is one variable, or a test of files.
+func conditionOf(d *statement) (left, how, right string) {
+	words := strings.Fields(strings.TrimSuffix(strings.TrimPrefix(strings.Join(d.words[1:], " "), "("), ")"))
+	if len(words) > 0 {
+		left = words[0]
+	}
+	if len(words) > 2 {
+		how, right = words[1], strings.Trim(strings.Join(words[2:], " "), `"'`)
+	}
+	return left, how, right
+}
+
+// changes says whether a block does something with where a request goes.
+func changes(block []statement) bool {
+	return slices.ContainsFunc(block, func(s statement) bool { return s.name() != "set" && !slices.Contains(known, s.name()) })
+}
+
+// named are the names of a server, all of them written out, that a condition on the name asked holds of.
+func named(v *server, how, right string) []string {
+	if len(v.patterns) > 0 || slices.ContainsFunc(v.names, func(n string) bool { return strings.HasPrefix(n, "*") }) {
+		return nil
+	}
+	right = strings.ToLower(right)
+	var out []string
+	for _, name := range v.names {
+		switch how {
+		case "=":
+			if name == right {
+				out = append(out, name)
+			}
+		case "!=":
+			if name != right {
+				out = append(out, name)
+			}
+		case "~", "~*":
+			if mayFit(right, name) {
+				out = append(out, name)
+			}
 		}
 	}
-	c.leave(d.position, "the condition (%s) is not understood: what it changes is undecided.", condition)
-	return l, false
+	return out
+}
+
+// inClear says whether a condition holds of what comes in the clear and of nothing else.
+func inClear(left, how, right string) bool {
+	switch left {
+	case "$scheme":
+		return how == "=" && right == "http" || how == "!=" && right == "https"
+	case "$https":
+		return how == "=" && right == "" || how == "!=" && right == "on"
+	}
+	return how == "=" && right == "80" || how == "!=" && right == "443"
+}
+
+// ofPlain says whether what is looked at is there in a plain GET: not its method, its fields, its query or a file.
+func ofPlain(left string) bool {
+	for _, other := range []string{"$request_method", "$http_", "$cookie_", "$arg_", "$args", "$is_args", "$query_string", "$content_", "$request_body", "$sent_http_", "-", "!-"} {
+		if strings.HasPrefix(left, other) {
+			return false
+		}
+	}
+	return true
 }
 
 // known are the statements that change nothing of where a request goes.
@@ -451,11 +702,15 @@ func (c *config) action(l *location, d *statement, h *handing) {
 	case "fastcgi_pass", "uwsgi_pass", "scgi_pass", "grpc_pass", "memcached_pass":
 		c.leave(d.position, "%s %s is no hand-on that is understood: taken as served here.", d.name(), d.arg(0))
 	case "rewrite":
-		if d.arg(2) == "permanent" || d.arg(2) == "redirect" {
+		fits := mayFit(d.arg(0), cmp.Or(strings.Trim(l.path, "=*"), "/"))
+		if fits && (d.arg(2) == "permanent" || d.arg(2) == "redirect") {
 			c.redirected(l, d, d.arg(1), strings.Contains(d.arg(1), "$request_uri") || strings.Contains(d.arg(1), "$1"))
 			return
 		}
 		c.leave(d.position, "rewrite %s is not understood: what it changes is undecided.", d.arg(0))
+		if fits && d.arg(2) != "break" {
+			l.undecided()
+		}
 	case "try_files":
 		if last := d.words[len(d.words)-1]; strings.HasPrefix(last, "@") {
 			c.leave(d.position, "what is no file goes to %s, which is not understood.", last)
@@ -491,6 +746,7 @@ func (c *config) redirected(l *location, d *statement, to string, keeping bool) 
 	host = strings.ToLower(host)
 	switch {
 	case !ok || scheme != "http" && scheme != "https" && scheme != "$scheme":
+		l.undecided()
 		c.leave(d.position, "sent to %s, which is not understood: where that leads is undecided.", to)
 	case scheme == "https" && keeping && (host == "$host" || host == "$server_name" || host == "$http_host" || strings.HasPrefix(host, "$host$request_uri") || host == "$server_name$request_uri" || host == "$http_host$request_uri"):
 		l.action, l.answers = "redirect https", true
@@ -501,6 +757,7 @@ func (c *config) redirected(l *location, d *statement, to string, keeping bool) 
 				c.leave(d.position, "sent to %s by the scheme that was asked, which is read as https.", host)
 				scheme = "https"
 			} else {
+				l.undecided()
 				c.leave(d.position, "sent to %s, which is not understood: where that leads is undecided.", to)
 				return
 			}
@@ -527,6 +784,7 @@ func (c *config) proxied(l *location, d *statement, h *handing) {
 		c.leave(d.position, "%s is a socket in the machine's files: taken as served here.", to)
 		return
 	case strings.Contains(host, "$"):
+		l.undecided()
 		c.leave(d.position, "handed on to %s, which is not known before it is asked: undecided.", to)
 		return
 	case h.upstreams[host]:
@@ -569,6 +827,9 @@ func (c *config) proxied(l *location, d *statement, h *handing) {
 		}
 		if !h.serverTLS {
 			c.leave(d.position, "no name is sent in the handshake with %s: which certificate and site it picks there is undecided.", fmt.Sprintf("%s://%s", scheme, host))
+			if h.verified {
+				l.undecided()
+			}
 		}
 	}
 }

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/netip"
 	"path"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -244,12 +245,14 @@ func (t *tagged) host(s *statement, off bool) {
 type hostReading struct {
 	*tagged
 	*server
-	tls      bool
-	keeps    bool // the name asked is kept when handing on
-	root     string
-	handed   []location // what hands on and redirects, in order: the first that fits decides
-	sent     []location
-	rewrites bool
+	tls        bool
+	keeps      bool // the name asked is kept when handing on
+	root       string
+	handed     []location // what hands on and redirects, in order: the first that fits decides
+	sent       []location
+	conditions []*statement // that the next rewriting hangs on
+	rewrites   bool         // all that is asked here is sent to TLS
+	kept       []location   // but for these
 }
 
 func (x *hostReading) read(list []statement) {
@@ -284,8 +287,20 @@ func (x *hostReading) read(list []statement) {
 			x.location(s)
 		case "proxy":
 			x.balancer(s)
-		case "redirectmatch", "proxypassmatch", "locationmatch", "aliasmatch", "scriptaliasmatch":
-			x.leave(s.position, "%s %s is a pattern: which requests it takes is undecided.", s.words[0], s.arg(0))
+		case "rewritecond":
+			x.conditions = append(x.conditions, s)
+		case "redirectmatch":
+			pattern := s.arg(0)
+			if pattern == "permanent" || pattern == "temp" || pattern == "seeother" || isNumber(pattern) {
+				pattern = s.arg(1)
+			}
+			x.sent = append(x.sent, x.pattern(s, pattern)...)
+		case "proxypassmatch":
+			x.handed = append(x.handed, x.pattern(s, s.arg(0))...)
+		case "locationmatch":
+			x.matched(s, s.arg(0))
+		case "aliasmatch", "scriptaliasmatch":
+			x.leave(s.position, "%s %s is a pattern: which files it gives is not followed.", s.words[0], s.arg(0))
 		default:
 			if !slices.Contains(knownInTags, s.name()) {
 				x.leave(s.position, "%s is not understood.", s.words[0])
@@ -298,7 +313,7 @@ func (x *hostReading) read(list []statement) {
 var knownInTags = strings.Fields(`serveradmin errorlog customlog transferlog loglevel logformat errordocument directoryindex options allowoverride directory
 	directorymatch files filesmatch header requestheader sslcertificatekeyfile sslcertificatechainfile sslprotocol sslciphersuite sslhonorcipherorder
 	sslsessiontickets sslusestapling ssloptions sslopensslconfcmd sslcacertificatefile sslcacertificatepath sslproxyengine sslproxyverify
-	sslproxycheckpeercn sslproxycheckpeername sslproxycheckpeerexpire sslcompression protocols rewriteengine rewritecond rewritebase rewriteoptions
+	sslproxycheckpeercn sslproxycheckpeername sslproxycheckpeerexpire sslcompression protocols rewriteengine rewritebase rewriteoptions
 	proxypassreverse proxypassreversecookiedomain proxypassreversecookiepath proxyrequests proxytimeout proxyvia proxyaddheaders proxyerroroverride
 	usecanonicalname usecanonicalphysicalport hostnamelookups serversignature servertokens timeout keepalive keepalivetimeout maxkeepaliverequests
 	limitrequestbody limitrequestfields limitrequestline addtype adddefaultcharset addoutputfilterbytype setoutputfilter deflatecompressionlevel
@@ -363,6 +378,9 @@ func (x *hostReading) pass(s *statement, at, to string) {
 	case !ok || strings.HasPrefix(to, "unix:") || strings.Contains(to, "|"):
 		x.leave(s.position, "%s is no hand-on that is understood: taken as served here.", to)
 		return
+	case strings.ContainsAny(rest, "$%"):
+		x.leave(s.position, "handed on to %s, which is not known before it is asked: undecided.", to)
+		l.action = unknown
 	case scheme == "balancer":
 		name, _, _ := strings.Cut(strings.ToLower(rest), "/")
 		l.action = "to pool " + estate.CleanName(name)
@@ -401,7 +419,7 @@ func (x *hostReading) redirect(s *statement) {
 	switch {
 	case !ok || scheme != "http" && scheme != "https":
 		x.leave(s.position, "sent to %s, which is not understood: where that leads is undecided.", to)
-		return
+		l.action = unknown
 	case scheme == "https" && words[0] == "/" && tail == "" && len(x.names) == 1 && x.names[0] == strings.ToLower(host):
 		l.action = "redirect https"
 	default:
@@ -415,24 +433,107 @@ func isNumber(word string) bool {
 	return err == nil
 }
 
-// rewrite reads the one that sends everything to TLS, as programs that keep certificates write it.
+// pattern is what becomes of the requests that a pattern may take, told by how their paths begin.
+func (x *hostReading) pattern(s *statement, pattern string) []location {
+	x.leave(s.position, "%s %s is a pattern: which requests it takes is undecided.", s.words[0], pattern)
+	var out []location
+	for _, b := range beginnings(pattern) {
+		out = append(out, location{position: s.position, path: b.text + "*", action: unknown})
+	}
+	if len(out) > 0 {
+		return out
+	}
+	if mayFit(pattern, "/") {
+		return []location{{position: s.position, action: unknown}}
+	}
+	return nil
+}
+
+// matched reads what is particular to the paths that a pattern takes.
+func (x *hostReading) matched(s *statement, pattern string) {
+	found := x.pattern(s, pattern)
+	if slices.ContainsFunc(s.block, func(d statement) bool {
+		return slices.Contains([]string{"proxypass", "rewriterule", "redirect"}, d.name())
+	}) {
+		x.handed = append(x.handed, found...)
+	}
+}
+
+// rewrite reads the one that sends everything to TLS, as programs that keep certificates write it. What else is rewritten is not followed:
+// where a plain GET of a path may meet it, what becomes of that is not known.
 func (x *hostReading) rewrite(s *statement) {
-	to, flags := s.arg(1), strings.ToUpper(s.arg(2))
+	conditions := x.conditions
+	x.conditions = nil
+	pattern, to, flags := s.arg(0), s.arg(1), ","+strings.ToUpper(strings.Trim(s.arg(2), "[]"))+","
 	host, tail, ok := strings.Cut(strings.TrimPrefix(to, "https://"), "}")
-	sends := strings.Contains(flags, "R=") || strings.Contains(flags, "[R") || strings.Contains(flags, ",R")
-	all := s.arg(0) == "^" || s.arg(0) == "^(.*)$" || s.arg(0) == "(.*)" || s.arg(0) == ".*" || s.arg(0) == "^/?(.*)"
-	named := host == "%{SERVER_NAME" || host == "%{HTTP_HOST"
-	if strings.HasPrefix(to, "https://") && ok && sends && all && named && (tail == "%{REQUEST_URI}" || tail == "/$1" || tail == "$1") {
-		x.rewrites = true
+	sends := strings.Contains(flags, ",R=") || strings.Contains(flags, ",R,")
+	all := mayFit(pattern, "/") && mayFit(pattern, "/any/path")
+	host = strings.TrimPrefix(host, "%{")
+	if strings.HasPrefix(to, "https://") && ok && sends && all && (host == "SERVER_NAME" || host == "HTTP_HOST") && (tail == "%{REQUEST_URI}" || tail == "/$1" || tail == "$1") {
+		if kept, never, ok := x.sentToTLS(conditions); ok {
+			x.rewrites, x.kept = x.rewrites || !never, kept
+			return
+		}
+	}
+	inside := (strings.HasPrefix(to, "/") || to == "-") && !sends && !strings.Contains(flags, ",P,") && !strings.Contains(flags, ",F,") && !strings.Contains(flags, ",G,")
+	if inside || len(conditions) > 0 && slices.ContainsFunc(conditions, func(c *statement) bool { return !ofPlainTags(c.arg(0)) }) {
+		x.leave(s.position, "the rewriting of %s to %s is not followed: what it changes of a request that meets it is undecided.", pattern, to)
 		return
 	}
-	x.leave(s.position, "the rewriting of %s to %s is not understood: what it changes is undecided.", s.arg(0), to)
+	x.leave(s.position, "the rewriting of %s to %s is not understood: what it changes is undecided.", pattern, to)
+	var out []location
+	for _, b := range beginnings(pattern) {
+		out = append(out, location{position: s.position, path: b.text + "*", action: unknown})
+	}
+	if len(out) == 0 && mayFit(pattern, "/") {
+		out = append(out, location{position: s.position, action: unknown})
+	}
+	x.handed = slices.Insert(x.handed, 0, out...) // ahead of what hands on
+}
+
+// sentToTLS reads the conditions under which all is sent to TLS: by the names of this server, in the clear, but for paths that begin in one
+// way. Never, that it does not come to that here; not ok, that something else decides.
+func (x *hostReading) sentToTLS(conditions []*statement) (kept []location, never, ok bool) {
+	for _, c := range conditions {
+		what, pattern := strings.ToUpper(c.arg(0)), strings.Trim(c.arg(1), `"`)
+		switch {
+		case what == "%{SERVER_NAME}" && strings.HasPrefix(pattern, "="):
+		case what == "%{HTTPS}" && (strings.EqualFold(pattern, "off") || pattern == "!=on" || pattern == "!on"):
+			never = never || x.tls
+		case what == "%{SERVER_PORT}" && (pattern == "80" || pattern == "^80$" || pattern == "!443" || pattern == "!^443$"):
+			never = never || x.tls
+		case what == "%{REQUEST_URI}" && strings.HasPrefix(pattern, "!"):
+			begins := beginnings(meantDots.ReplaceAllString(pattern[1:], `$1\.`))
+			if len(begins) == 0 {
+				return nil, false, false
+			}
+			for _, b := range begins {
+				kept = append(kept, location{position: c.position, path: b.text + "*", action: "files"})
+			}
+		default:
+			return nil, false, false
+		}
+	}
+	return kept, never, true
+}
+
+// meantDots are the dots of a pattern that are meant as such, and written as any letter: as before a word.
+var meantDots = regexp.MustCompile(`(^|/)\.\b`)
+
+// ofPlainTags says whether what a condition looks at is there in a plain GET: not its method, its fields, its query or a file.
+func ofPlainTags(what string) bool {
+	for _, other := range []string{"REQUEST_METHOD", "HTTP_USER_AGENT", "HTTP_REFERER", "HTTP_COOKIE", "HTTP:", "HTTP_ACCEPT", "QUERY_STRING", "REQUEST_FILENAME", "THE_REQUEST", "DOCUMENT_ROOT", "TIME"} {
+		if strings.HasPrefix(strings.TrimPrefix(strings.ToUpper(what), "%{"), other) {
+			return false
+		}
+	}
+	return true
 }
 
 // location reads a path with what is particular to it.
 func (x *hostReading) location(s *statement) {
 	if s.arg(0) == "~" {
-		x.leave(s.position, "the path %s is a pattern: which requests it takes is undecided.", s.arg(1))
+		x.matched(s, s.arg(1))
 		return
 	}
 	for i := range s.block {
@@ -453,7 +554,7 @@ func (x *hostReading) location(s *statement) {
 // end brings what was read in order into paths: of those that fit, the first written decides, and hand-ons come ahead of redirects.
 func (x *hostReading) end() {
 	if x.rewrites {
-		x.locations = []location{{position: x.position, action: "redirect https"}}
+		x.locations = append(x.kept, location{position: x.position, action: "redirect https"})
 		return
 	}
 	for _, l := range slices.Concat(x.handed, x.sent) {

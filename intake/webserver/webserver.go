@@ -49,8 +49,9 @@ type config struct {
 	taken   int             // how many files that was
 	servers []*server
 	pools   []pool
-	binds   []bind // where it listens though no site is there
-	inOrder bool   // the first written that has a name answers
+	wide    []*server // those whose names are patterns: asked after all the others
+	binds   []bind    // where it listens though no site is there
+	inOrder bool      // the first written that has a name answers
 
 	passthrough bool // the name is read in the handshake, and the stream handed on
 	faults      []intake.FileFault
@@ -70,7 +71,10 @@ type server struct {
 	off       bool
 	stream    bool // it hands on what it gets, and sees no name
 	binds     []bind
-	names     []string // host names, wildcards, or addresses
+	names     []string  // host names, wildcards, or addresses
+	patterns  []string  // wildcards under which every name lies that a pattern of its names fits
+	others    bool      // what is asked by no name of it, and comes to it, meets a condition that is not followed
+	plain     *location // what becomes of all that comes in the clear, where that is another thing
 	locations []location
 	certs     []string // files
 }
@@ -101,8 +105,27 @@ type location struct {
 	sources []string
 	guard   string
 	note    string
+	how     matching
+	pattern string
 	only    []string // of the server's names, those that it is for; all where empty
 }
+
+// matching is how the path of a location is held against the one asked, where that decides which of several takes it.
+type matching uint8
+
+const (
+	byBeginning matching = iota // the longest takes it, if no pattern does
+	aheadOfAll                  // it takes what it is the longest for, whatever patterns there are
+	byPattern                   // the first of them takes it: all that begins so
+	byPartOf                    // the same, but of what begins so perhaps not all
+	byUnknown                   // by a pattern of which nobody can tell what it takes
+	byCondition                 // before any location is looked for
+)
+
+func (h matching) pattern() bool { return h == byPattern || h == byPartOf || h == byUnknown }
+
+// undecided notes that where the requests go cannot be told.
+func (l *location) undecided() { l.action, l.answers = unknown, true }
 
 // pool is upstreams that requests are spread over.
 type pool struct {

@@ -174,6 +174,7 @@ site apache2 a.example at 443 path /static files cert a
 site apache2 a.example at 443 path /api/* to http://10.0.0.5:8000/ cert a
 site apache2 a.example at 443 path /pool to pool workers cert a
 site apache2 a.example at 443 path /old redirect https://b.example/new cert a
+site apache2 a.example at 443 path /x* unknown cert a
 site apache2 a.example at 443 files "/var/www/a" cert a
 site apache2 b.example at 10.0.0.1:80 files off
 `)
@@ -231,14 +232,14 @@ pool mail
 member mail 10.0.0.9:25
 site web a.example at 0.0.0.0:443 path /api* to pool api cert a
 site web a.example at 0.0.0.0:443 path /static/* to pool static cert a
-site web a.example at 0.0.0.0:443 to pool pages speaking https verified cert a
+site web a.example at 0.0.0.0:443 unknown cert a
 site web www.a.example at 0.0.0.0:443 path /api* to pool api cert a
 site web www.a.example at 0.0.0.0:443 path /static/* to pool static cert a
-site web www.a.example at 0.0.0.0:443 to pool pages speaking https verified cert a
+site web www.a.example at 0.0.0.0:443 unknown cert a
 site web *.img.example at 0.0.0.0:443 path /static/* to pool static cert a
 site web *.img.example at 0.0.0.0:443 to pool static cert a
 site web * at 0.0.0.0:443 path /static/* to pool static cert a
-site web * at 0.0.0.0:443 to pool pages speaking https verified cert a
+site web * at 0.0.0.0:443 unknown cert a
 site web * at 0.0.0.0:80 redirect https
 site web * at 10.0.0.1:25 to pool mail speaking tcp
 `)
@@ -325,4 +326,79 @@ func FuzzRead(f *testing.F) {
 			}
 		}
 	})
+}
+
+// TestUnknown holds that what a plain GET may meet and what is not followed is recorded as unknown, there alone; and that what it cannot meet
+// changes nothing.
+func TestUnknown(t *testing.T) {
+	braces := func(body string) string {
+		return "== nginx.conf\nhttp { server { listen 80; server_name a.example www.a.example; " + body + " } }\n"
+	}
+	tags := func(body string) string {
+		return "== apache2.conf\nListen 80\n<VirtualHost *:80>\nServerName a.example\n" + body + "\n</VirtualHost>\n"
+	}
+	sections := func(body string) string {
+		return "== haproxy.cfg\nfrontend f\n  bind :80\n" + body + "\n  default_backend b\nbackend b\n  server s 10.0.0.5:80\n"
+	}
+	const both = "site web a.example,www.a.example at 0.0.0.0:80 "
+	for _, c := range []struct {
+		name   string
+		syntax Syntax
+		text   string
+		want   string // the sites
+	}{
+		{"a hand-on by a variable", Braces, braces("location / { proxy_pass http://$up; }"), both + "unknown default"},
+		{"a pattern that is a beginning", Braces, braces("location ~ ^/api/ { proxy_pass http://10.0.0.5:80; proxy_set_header Host $host; }"), both + "path /api/* to http://10.0.0.5:80\n" + both + "files default"},
+		{"a pattern that begins so", Braces, braces(`location ~ ^/api/v(1|2)\.php$ { return 404; }`), both + "path /api/v1.php* unknown\n" + both + "path /api/v2.php* unknown\n" + both + "files default"},
+		{"a pattern that the front page does not fit", Braces, braces(`location ~ \.php$ { proxy_pass http://10.0.0.5; }`), both + "files default"},
+		{"a pattern that it fits", Braces, braces("location ~ .* { proxy_pass http://10.0.0.5; }"), both + "unknown default"},
+		{"a pattern is ahead of a longer path", Braces, braces("location /api/v1 { root /v; } location ~ ^/api/ { root /p; }"), both + "path /api/v1* files \"/p\"\n" + both + "path /api/* files \"/p\"\n" + both + "files default"},
+		{"and behind what is ahead of all", Braces, braces("location ^~ /api { root /v; } location ~ ^/api/v1 { root /p; }"), both + "path /api* files \"/v\"\n" + both + "files default"},
+		{"the first of two patterns", Braces, braces("location ~ ^/api { root /v; } location ~ ^/api/v1 { root /p; }"), both + "path /api* files \"/v\"\n" + both + "files default"},
+		{"a condition on the method", Braces, braces("if ($request_method = POST) { return 405; }"), both + "files default"},
+		{"a condition on the asker", Braces, braces("if ($remote_addr = 10.0.0.1) { return 403; }"), both + "unknown default"},
+		{"a condition that sets a field", Braces, braces("if ($remote_addr = 10.0.0.1) { set $x 1; }"), both + "files default"},
+		{
+			"a condition on the name", Braces, braces("if ($host ~ ^www\\.) { return 301 https://a.example$request_uri; }"),
+			"site web * at 0.0.0.0:80 unknown\nsite web www.a.example at 0.0.0.0:80 redirect https://a.example/\nsite web a.example at 0.0.0.0:80 files",
+		},
+		{
+			"a condition on the name that does more", Braces, braces("if ($host = www.a.example) { set $x 1; rewrite ^ /y last; }"),
+			"site web www.a.example at 0.0.0.0:80 unknown\nsite web a.example at 0.0.0.0:80 files default",
+		},
+		{
+			"what comes in the clear", Braces, braces("listen 443 ssl; if ($scheme = http) { return 301 https://$host$request_uri; }"),
+			both + "redirect https default\nsite web a.example,www.a.example at 0.0.0.0:443 files default",
+		},
+		{"a rewriting of all", Braces, braces("rewrite ^ /index.php last;"), both + "unknown default"},
+		{"a rewriting elsewhere", Braces, braces("rewrite ^/old /new last;"), both + "files default"},
+		{"a rewriting within its path", Braces, braces("location /api/ { rewrite ^/api/(.*)$ /$1 break; proxy_pass http://10.0.0.5; proxy_set_header Host $host; }"), both + "path /api/* to http://10.0.0.5\n" + both + "files default"},
+		{"a name by a pattern", Braces, braces(`server_name "~^(?<who>[a-z]+)\.users\.example$";`), both + "files default\nsite web *.users.example at 0.0.0.0:80 unknown"},
+		{"checked without a name in the handshake", Braces, braces("location / { proxy_pass https://10.0.0.5; proxy_ssl_verify on; }"), both + "unknown default"},
+		{"a hand-on by a variable", Tags, tags("ProxyPass /x http://%{HTTP_HOST}/"), "site web a.example at 80 path /x unknown\nsite web a.example at 80 files"},
+		{"a hand-on by a pattern", Tags, tags("ProxyPassMatch ^/api/(.*)$ http://10.0.0.5/$1"), "site web a.example at 80 path /api/* unknown\nsite web a.example at 80 files"},
+		{
+			"sent to TLS but for one path", Tags, tags("RewriteEngine on\nRewriteCond %{REQUEST_URI} !^/.well-known/\nRewriteCond %{HTTPS} off\nRewriteRule ^(.*)$ https://%{HTTP_HOST}%{REQUEST_URI} [L,R=301]"),
+			"site web a.example at 80 path /.well-known/* files\nsite web a.example at 80 redirect https",
+		},
+		{"a rewriting by who asks", Tags, tags("RewriteEngine on\nRewriteCond %{REMOTE_ADDR} ^10\\.\nRewriteRule ^ http://10.0.0.5/ [P]"), "site web a.example at 80 unknown"},
+		{"a rewriting by the browser", Tags, tags("RewriteEngine on\nRewriteCond %{HTTP_USER_AGENT} bot\nRewriteRule ^ - [F]"), "site web a.example at 80 files"},
+		{"a rewriting within", Tags, tags("RewriteEngine on\nRewriteRule . /index.php [L]"), "site web a.example at 80 files"},
+		{"by who asks", Sections, sections("  http-request deny if !{ src 10.0.0.0/8 }"), "site web * at 0.0.0.0:80 unknown"},
+		{"by the method", Sections, sections("  http-request deny if { method TRACE }"), "site web * at 0.0.0.0:80 to pool b"},
+		{"by name and who asks", Sections, sections("  acl near src 10.0.0.0/8\n  use_backend b if { hdr(host) a.example } near"), "site web a.example at 0.0.0.0:80 unknown\nsite web * at 0.0.0.0:80 to pool b"},
+		{"answered at a path", Sections, sections("  http-request return status 200 if { path /ok }"), "site web * at 0.0.0.0:80 path =/ok unknown\nsite web * at 0.0.0.0:80 to pool b"},
+		{"but for a name", Sections, sections("  acl a hdr(host) a.example\n  use_backend b unless a"), "site web * at 0.0.0.0:80 unknown"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			var sites []string
+			lines, _ := read(t, c.syntax, c.text, "host box\n")
+			for _, l := range lines {
+				if strings.HasPrefix(l, "site ") {
+					sites = append(sites, l)
+				}
+			}
+			same(t, sites, c.want)
+		})
+	}
 }
