@@ -568,6 +568,14 @@ func TestCases(t *testing.T) {
 		{`site front a.example at 80 to http://app:3000`, `exposure.plaintext box:80/tcp
 		  exposure.plaintext gate:80/tcp
 		  redirect.missing a.example:80`},
+		{`listen store 8443 as pages tls cert page
+		  cert page for p.a.example expires 2027-11-20 on store by http-01 alone
+		  dns p.a.example A 203.0.113.2
+		  address gate 203.0.113.2 internet
+		  forward gate at 1 203.0.113.2:80,443 to 10.0.8.20:80,8443
+		  rule edge at 1 pass 80,8443 from internet to store
+		  rule local pass 80,8443 from internet
+		  intend p.a.example 443 for internet`, ``}, // port 80 is asked at while the certificate is proved
 		{`- accept upstream.cleartext www.a.example:443 until 2028-01-01 note "box and store stand in one rack"`, `upstream.cleartext www.a.example:443 (no mend)`},
 		{`- site front www.a.example at 443 to http://store:9000
 		  site front www.a.example at 443 to https://store:9000

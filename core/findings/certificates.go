@@ -91,7 +91,7 @@ func (c *check) method(cert *estate.Cert) {
 
 // standingAlone is a program that wants a port for itself, to prove a name, while a listener holds it.
 func (c *check) standingAlone(cert *estate.Cert) {
-	port, needs := map[string]uint16{"http-01": 80, "tls-alpn-01": 443}[cert.By]
+	port, needs := model.ChallengePort(cert.By)
 	if !cert.Alone || !needs {
 		return
 	}

@@ -148,6 +148,9 @@ func (c *check) leadsTo(subject string, rec estate.Record, p *model.Place, to ne
 			loopback = loopback.Union(s.Ports)
 		}
 	}
+	if outer.Transport&netset.TCP != 0 {
+		open = open.Union(c.m.ProvedAt(p))
+	}
 	for _, m := range p.Maps {
 		switch {
 		case m.Record.Bind.Transport&outer.Transport == 0:
@@ -274,9 +277,13 @@ func (c *check) mapping(p *model.Place, m *model.Map) {
 			open = open.Union(s.Ports)
 		}
 	}
+	proved := netset.Ports{}
+	if rec.Bind.Transport&netset.TCP != 0 {
+		proved = c.m.ProvedAt(inside)
+	}
 	for _, pair := range m.Pairs {
 		inner := netset.PortsOf(netset.PortRange{Lo: pair.To, Hi: pair.Inner(pair.From.Hi)})
-		if !inner.Intersect(open).IsEmpty() {
+		if !inner.Intersect(open.Union(proved)).IsEmpty() {
 			continue
 		}
 		f := Finding{

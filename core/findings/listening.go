@@ -59,7 +59,7 @@ type listeningKey struct {
 // listeners is what stands behind addresses: as before, where nothing speaks of that.
 func (s *survey) listeners(before *listening, e edit) *listening {
 	switch {
-	case before == nil:
+	case before == nil || !sameProved(before.m, s.m):
 		return newListening(s.m, nil)
 	case !estate.Same(e.before.Estate, s.m.Estate, "forward"):
 		return newListening(s.m, before)
@@ -67,6 +67,14 @@ func (s *survey) listeners(before *listening, e edit) *listening {
 		return before.after(s.m)
 	}
 	return before
+}
+
+// sameProved says whether the ports are as they were that programs listen on while they have certificates proved.
+func sameProved(before, after *model.Model) bool {
+	alone := func(m *model.Model) []*estate.Cert {
+		return slices.DeleteFunc(slices.Clone(m.CertList), func(c *estate.Cert) bool { return !c.Alone })
+	}
+	return slices.EqualFunc(alone(before), alone(after), func(a, b *estate.Cert) bool { return a.By == b.By && slices.Equal(a.On, b.On) })
 }
 
 // newListening works it out; before, where it is set, is what stood there in a model in which machines hang together as in this.
@@ -229,6 +237,7 @@ func (l *listening) own(p *model.Place, a netip.Addr) behind {
 // sockets adds the listeners of a namespace on one of its addresses; one for the namespace itself only is there all the same.
 func (l *listening) sockets(b *behind, namespace *model.Place, a netip.Addr) {
 	b.listeners(namespace, func(s *model.Socket) bool { return s.Takes(a, false) || s.Record.Bind.Addr.IsLoopback() })
+	b.add(netset.TCP, l.m.ProvedAt(namespace))
 }
 
 func (l *listening) inContainer(mp *model.Map) behind {
@@ -242,6 +251,7 @@ func (l *listening) inContainer(mp *model.Map) behind {
 func (l *listening) container(c *model.Place) behind {
 	b := behind{all: c.Unlisted}
 	b.listeners(l.m.Places[c.Namespace], func(*model.Socket) bool { return true })
+	b.add(netset.TCP, l.m.ProvedAt(c))
 	return b
 }
 

@@ -48,7 +48,7 @@ func wholeParts() []wholePart {
 		{kinds: []string{"zone", "dns"}, look: (*check).delegations},
 		{kinds: []string{"listen", "site"}, look: (*check).sites},
 		{kinds: []string{"cert", "listen"}, said: unlessSaid, look: (*check).certificates},
-		{kinds: []string{"forward", "map", "listen"}, lands: true, look: (*check).ownSake},
+		{kinds: []string{"forward", "map", "listen", "cert"}, lands: true, look: (*check).ownSake},
 		{kinds: []string{"map"}, look: (*check).idleMaps},
 		{kinds: []string{"route"}, look: (*check).idleRoutes},
 		{kinds: []string{"outbound"}, look: (*check).idleOutbounds},

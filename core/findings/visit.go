@@ -156,7 +156,7 @@ func (c *visiting) paths(target string, from string, paths []trace.Path) {
 		}
 		c.remember(p, target)
 		for _, b := range p.Breaks {
-			if c.asIntended(p, b.Code) {
+			if c.asIntended(p, &b) {
 				continue
 			}
 			f := Finding{Code: b.Code, Subject: b.Subject, Why: b.Why, Records: b.Records, Mend: b.Mend, Trace: &Where{target, from}, keys: []string{p.Cause(&b)}}
@@ -178,12 +178,30 @@ func (c *visiting) paths(target string, from string, paths []trace.Path) {
 }
 
 // asIntended says whether a break is no fault of a name that no intent speaks of: an unknown name of a wildcard that goes unanswered,
-// and one denied whom nothing admits.
-func (c *visiting) asIntended(p *trace.Path, code string) bool {
+// one denied whom nothing admits, and a port that is only asked at while a certificate is proved.
+func (c *visiting) asIntended(p *trace.Path, b *flow.Break) bool {
+	code := b.Code
+	if !c.intended && code == "path.no-listener" {
+		return c.provedThere(p, b)
+	}
 	if c.intended || code != "site.none" && code != "site.sources" && code != "redirect.dead" {
 		return false
 	}
 	return p.Outcome == flow.Denied || c.wildcard && p.Outcome == flow.Unanswered
+}
+
+// provedThere says whether nobody listens where a path stops but while a certificate is proved there.
+func (c *visiting) provedThere(p *trace.Path, b *flow.Break) bool {
+	place := c.m.PlaceNamed(b.At)
+	if place == nil {
+		return false
+	}
+	for _, r := range c.m.ProvedAt(place).Ranges() {
+		if p.Cause(b) == flow.NoListener(place.Name, fmt.Sprint(r.Lo), "tcp") {
+			return true
+		}
+	}
+	return false
 }
 
 // remember notes which lines a path meets, those of filters with their ports, and what stands before what.

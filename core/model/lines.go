@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"steady-compass/core/estate"
+	"steady-compass/core/netset"
 )
 
 // part is the part of a model whose lines are compiled: some kinds of some machines' lines, some services and filters; or
@@ -358,4 +359,24 @@ func (m *Model) netOrNone(name string) (NetID, bool) {
 		return NoNet, true
 	}
 	return id, false
+}
+
+// challengePorts are those at which a method of a certificate proves a name (RFC 8555 §8.3, RFC 8737 §3).
+var challengePorts = map[string]uint16{"http-01": 80, "tls-alpn-01": 443}
+
+// ChallengePort is the port at which a method proves a name; false where it does at none.
+func ChallengePort(method string) (uint16, bool) {
+	port, ok := challengePorts[method]
+	return port, ok
+}
+
+// ProvedAt are the TCP ports of a place that a program listens on while it has a certificate proved, and nobody otherwise.
+func (m *Model) ProvedAt(p *Place) netset.Ports {
+	var out netset.Ports
+	for _, c := range m.CertsAt[p.Name] {
+		if port, ok := ChallengePort(c.By); ok && c.Alone {
+			out = out.Union(netset.PortsOf(netset.PortRange{Lo: port, Hi: port}))
+		}
+	}
+	return out
 }
