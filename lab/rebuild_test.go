@@ -100,18 +100,18 @@ func TestRebuildTheDemo(t *testing.T) {
 	if err := json.Unmarshal(documents, &lists); err != nil {
 		t.Fatal(err)
 	}
-	take(format.Source{Format: "inspect", Place: "azimuth", Texts: []format.Text{{Name: "networks", Text: string(lists["n"])}, {Name: "containers", Text: string(lists["c"])}}})
+	take(format.Source{Format: "inspect", Place: "azimuth", Texts: []intake.File{{Name: "networks", Text: string(lists["n"])}, {Name: "containers", Text: string(lists["c"])}}})
 
 	m := model.Compile(e)
 	for _, p := range m.Places {
 		if !p.IsContainer() {
-			take(format.Source{Format: "ip", Place: p.Name, Texts: []format.Text{{Name: "addr", Text: ipListing(p, m)}}})
+			take(format.Source{Format: "ip", Place: p.Name, Texts: []intake.File{{Name: "addr", Text: ipListing(p, m)}}})
 		}
 		if text := socketListing(e, p.Name, m); text != "" {
-			take(format.Source{Format: "sockets", Place: p.Name, Texts: []format.Text{{Name: "ss", Text: text}}})
+			take(format.Source{Format: "sockets", Place: p.Name, Texts: []intake.File{{Name: "ss", Text: text}}})
 		}
 		if text, _, err := format.Write("hosts", p.Name, "", nil, e); err == nil && text != "" {
-			take(format.Source{Format: "hosts", Place: p.Name, Texts: []format.Text{{Name: "hosts", Text: text}}})
+			take(format.Source{Format: "hosts", Place: p.Name, Texts: []intake.File{{Name: "hosts", Text: text}}})
 		}
 	}
 	for _, rec := range e.Of(estate.KindNamed("dns")) { // split views and dynamic values are a person's words
@@ -191,7 +191,7 @@ func verdicts(t *testing.T, e *estate.Estate) []string {
 
 func zoneSource(text string) format.Source {
 	files, name := zonefile.Memory("fernmoor.example.zone", text)
-	return format.Source{Format: "zone", Files: files, Texts: []format.Text{{Name: name, Text: text}}}
+	return format.Source{Format: "zone", Files: files, Texts: []intake.File{{Name: name, Text: text}}}
 }
 
 // ipListing is what `ip -json addr` of a machine would print.

@@ -1,6 +1,7 @@
 package server
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"io/fs"
@@ -12,16 +13,35 @@ import (
 	"steady-compass/core/estate"
 	"steady-compass/core/model"
 	"steady-compass/intake"
+	"steady-compass/intake/archive"
 	"steady-compass/intake/format"
 )
 
 // mostImported is how many records one import may bring.
 const mostImported = 200_000
 
-// ImportFile is a file that somebody drops.
+// ImportFile is a file that somebody drops: its text, or all that is in it, where it is an archive.
 type ImportFile struct {
-	Name string `json:"name" maxLength:"300"`
-	Text string `json:"text"`
+	Name    string `json:"name" maxLength:"300"`
+	Text    string `json:"text"`
+	Archive []byte `json:"archive,omitempty" doc:"In place of its text: a tar or zip, of which each file is one"`
+}
+
+// unpacked are the files that were sent, with those in archives in their place.
+func unpacked(sent []ImportFile) ([]intake.File, error) {
+	var out []intake.File
+	for _, f := range sent {
+		if len(f.Archive) == 0 {
+			out = append(out, intake.File{Name: f.Name, Text: f.Text})
+			continue
+		}
+		files, err := archive.Files(f.Name, bytes.NewReader(f.Archive), int64(len(f.Archive)))
+		if err != nil {
+			return nil, &Problem{Title: "The archive cannot be read", Status: http.StatusUnprocessableEntity, Detail: fmt.Sprintf("%s: %v", intake.Shown(f.Name), err)}
+		}
+		out = append(out, files...)
+	}
+	return out, nil
 }
 
 // ImportQuestion is files to be taken over. The first is read, with the others where the format is read together or a
@@ -53,31 +73,32 @@ type ImportAnswer struct {
 
 func (s *Server) postImport(_ context.Context, in *body[ImportQuestion]) (*body[ImportAnswer], error) {
 	q := in.Body
+	texts, err := unpacked(q.Files)
+	if err != nil {
+		return nil, err
+	}
 	files := fstest.MapFS{}
-	for i, f := range q.Files {
+	for i, f := range texts {
 		name := strings.Trim(strings.ReplaceAll(f.Name, `\`, "/"), "/")
 		if !fs.ValidPath(name) || name == "." {
 			return nil, &Problem{Title: "The file's name cannot be used", Status: http.StatusUnprocessableEntity, Detail: fmt.Sprintf("%q is no file name; expected one as zones/example.org.zone", f.Name)}
 		}
-		q.Files[i].Name = name
+		texts[i].Name = name
 		files[name] = &fstest.MapFile{Data: []byte(f.Text)}
 	}
-	main := q.Files[0]
+	main := texts[0]
 	out := ImportAnswer{Format: q.Format, Faults: []intake.FileFault{}, Left: []string{}, Remove: []string{}, Add: []string{}, Gone: []string{}}
 	if out.Format == "" {
 		out.Format = format.Guess(main.Name, main.Text)
-		for _, f := range q.Files { // a folder is what its files are for, whichever comes first
-			if guess := format.Guess(f.Name, f.Text); len(q.Files) > 1 && slices.Contains(format.Foldered, guess) {
+		for _, f := range texts { // a folder is what its files are for, whichever comes first
+			if guess := format.Guess(f.Name, f.Text); len(texts) > 1 && slices.Contains(format.Foldered, guess) {
 				out.Format = guess
 				break
 			}
 		}
 	}
 	now := s.now().Estate
-	src := format.Source{Format: out.Format, Files: files, Zone: q.Zone, For: q.For, Place: q.Place, Profiles: q.Profiles, Variables: q.Variables, Interfaces: q.Interfaces, Most: mostImported}
-	for _, f := range q.Files {
-		src.Texts = append(src.Texts, format.Text{Name: f.Name, Text: f.Text})
-	}
+	src := format.Source{Format: out.Format, Texts: texts, Files: files, Zone: q.Zone, For: q.For, Place: q.Place, Profiles: q.Profiles, Variables: q.Variables, Interfaces: q.Interfaces, Most: mostImported}
 	reading, err := format.Read(src, now)
 	if err != nil {
 		out.Wrong, out.Needs = err.Error(), format.Needs(err)

@@ -1,6 +1,7 @@
 package server
 
 import (
+	"archive/zip"
 	"bytes"
 	"context"
 	"encoding/json"
@@ -266,7 +267,9 @@ func TestImportAndExport(t *testing.T) {
 		t.Helper()
 		return decoded[ImportAnswer](t, call(t, h, "POST", "/api/import", q), http.StatusOK)
 	}
-	one := func(name, text string) ImportQuestion { return ImportQuestion{Files: []ImportFile{{name, text}}} }
+	one := func(name, text string) ImportQuestion {
+		return ImportQuestion{Files: []ImportFile{{Name: name, Text: text}}}
+	}
 	got := ask(one("a.example.zone", "$TTL 1h\n@ A 192.0.2.1\n@ MX 10 mail\nwww 60 A x\n"))
 	want := ImportAnswer{
 		Format: "zone", Faults: got.Faults, Left: []string{}, Remove: []string{}, Leave: 2,
@@ -282,7 +285,7 @@ func TestImportAndExport(t *testing.T) {
 		t.Errorf("a zone without a name: %+v", got)
 	}
 	included := one("main.zone", "$ORIGIN a.example.\n$TTL 1h\n$INCLUDE sub/more\n")
-	included.Zone, included.Files = "a.example", append(included.Files, ImportFile{"sub/more", "inner A 192.0.2.7\n"})
+	included.Zone, included.Files = "a.example", append(included.Files, ImportFile{Name: "sub/more", Text: "inner A 192.0.2.7\n"})
 	if got := ask(included); !slices.Contains(got.Add, "dns inner.a.example A 192.0.2.7") {
 		t.Errorf("with a file that it includes: %+v", got)
 	}
@@ -290,6 +293,28 @@ func TestImportAndExport(t *testing.T) {
 	outside.Zone = "a.example"
 	if got := ask(outside); len(got.Faults) == 0 || strings.Contains(got.Faults[0].What, "root:") {
 		t.Errorf("a file of the machine: %+v", got)
+	}
+	var packed bytes.Buffer
+	z := zip.NewWriter(&packed)
+	for name, text := range map[string]string{"etc/sites-enabled/a": "server { listen 80; server_name a.example; }\n", "etc/readme": "of the folder"} {
+		w, err := z.Create(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := w.Write([]byte(text)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := z.Close(); err != nil {
+		t.Fatal(err)
+	}
+	folder := ImportQuestion{Place: "box", Files: []ImportFile{{Name: "etc.zip", Archive: packed.Bytes()}}}
+	if got := ask(folder); got.Format != "nginx" || !slices.Contains(got.Add, "site web a.example at 0.0.0.0:80 files default") {
+		t.Errorf("an archive: %+v", got)
+	}
+	folder.Files[0].Archive = packed.Bytes()[:40]
+	if w := call(t, h, "POST", "/api/import", folder); w.Code != http.StatusUnprocessableEntity || !strings.Contains(w.Body.String(), "etc.zip") {
+		t.Errorf("a torn archive: %d %s", w.Code, w.Body)
 	}
 	for _, name := range []string{"../../etc/passwd", ""} {
 		if w := call(t, h, "POST", "/api/import", one(name, "x")); w.Code != http.StatusUnprocessableEntity {
@@ -437,10 +462,10 @@ func TestANameThatIsNotThere(t *testing.T) {
 func TestImportFolder(t *testing.T) {
 	h := served(t, demo.Estate)
 	q := ImportQuestion{Place: "orrery-a", Files: []ImportFile{
-		{"nginx/mime.types", "types { text/html html; }\n"},
-		{"nginx/nginx.conf", "http { include mime.types; include sites-enabled/*; }\n"},
-		{"nginx/sites-enabled/a", "server { listen 81; server_name a.example; }\n"},
-		{"nginx/sites-available/b", "server { listen 81; server_name b.example; }\n"},
+		{Name: "nginx/mime.types", Text: "types { text/html html; }\n"},
+		{Name: "nginx/nginx.conf", Text: "http { include mime.types; include sites-enabled/*; }\n"},
+		{Name: "nginx/sites-enabled/a", Text: "server { listen 81; server_name a.example; }\n"},
+		{Name: "nginx/sites-available/b", Text: "server { listen 81; server_name b.example; }\n"},
 	}}
 	a := decoded[ImportAnswer](t, call(t, h, "POST", "/api/import", q), http.StatusOK)
 	want := []string{"listen orrery-a 0.0.0.0:81 as web", "site web a.example at 0.0.0.0:81 files default", "site web b.example at 0.0.0.0:81 files off"}

@@ -14,6 +14,7 @@ import (
 	"steady-compass/core/notation"
 	"steady-compass/fetch"
 	"steady-compass/intake"
+	"steady-compass/intake/archive"
 	"steady-compass/intake/format"
 	"steady-compass/intake/zonefile"
 	"steady-compass/store"
@@ -158,11 +159,11 @@ func writeWhole(path, text string) error {
 }
 
 // texts are the files that were named; of a format that lies in a folder, all that are in a folder or an archive.
-func (c *importCommand) texts(s streams, files []string) ([]format.Text, error) {
+func (c *importCommand) texts(s streams, files []string) ([]intake.File, error) {
 	foldered := slices.Contains(format.Foldered, c.Format)
-	var out []format.Text
+	var out []intake.File
 	for _, file := range files {
-		if foldered && (isFolder(file) || isArchive(file)) {
+		if foldered && (isFolder(file) || archive.Named(file)) {
 			texts, err := unfolded(file)
 			if err != nil {
 				return nil, wrong("%s: %v", file, err)
@@ -184,7 +185,7 @@ func (c *importCommand) texts(s streams, files []string) ([]format.Text, error) 
 			}
 			return nil, wrong("%s: %v", file, err)
 		}
-		out = append(out, format.Text{Name: file, Text: string(text)})
+		out = append(out, intake.File{Name: file, Text: string(text)})
 	}
 	return out, nil
 }

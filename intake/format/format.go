@@ -47,21 +47,18 @@ var Together = []string{"ip", "compose", "inspect", "pem", "nginx", "apache", "h
 // Source is what is to be taken over, and what it does not say itself.
 type Source struct {
 	Format    string
-	Texts     []Text // one, or several of a format that is read together
-	Files     fs.FS  // of a zone file: where those that it includes are
-	Zone      string // of a zone file: its name; "": that of its SOA, else the one in its file's name
-	For       string // of a zone file: whose copy it is, a comma list; "": everybody's
-	Place     string // of what a machine or container has: which it is
-	Project   string // of Compose files: the project's name
+	Texts     []intake.File // one, or several of a format that is read together
+	Files     fs.FS         // of a zone file: where those that it includes are
+	Zone      string        // of a zone file: its name; "": that of its SOA, else the one in its file's name
+	For       string        // of a zone file: whose copy it is, a comma list; "": everybody's
+	Place     string        // of what a machine or container has: which it is
+	Project   string        // of Compose files: the project's name
 	Profiles  []string
 	Variables map[string]string
 	// Interfaces are the recorded networks by the names of a machine's interfaces, for what names only these.
 	Interfaces map[string]string
 	Most       int // records at most; 0: as many as the format bears
 }
-
-// Text is a file's name and text.
-type Text = intake.File
 
 // ErrUnknown is wrapped by the error for a format that is not known.
 var ErrUnknown = errors.New("no such format")

@@ -94,7 +94,7 @@ func FuzzRead(f *testing.F) {
 		}
 		e := known(t)
 		r, err := format.Read(format.Source{
-			Format: format.Words[n], Texts: []format.Text{{Name: "f\x1b", Text: text}}, Files: fstest.MapFS{"f\x1b": {Data: []byte(text)}, "b": {Data: []byte("x A 192.0.2.2\n")}},
+			Format: format.Words[n], Texts: []intake.File{{Name: "f\x1b", Text: text}}, Files: fstest.MapFS{"f\x1b": {Data: []byte(text)}, "b": {Data: []byte("x A 192.0.2.2\n")}},
 			Place: "gate", Project: "p",
 		}, e)
 		if err != nil {
@@ -116,7 +116,7 @@ func TestMany(t *testing.T) {
 		{"save", "*filter\n", "-A NONE -j\n"},
 		{"sockets", "Netid State\n", "tcp LISTEN 0 1 nonsense *:*\n"},
 	} {
-		r, err := format.Read(format.Source{Format: test.word, Place: "gate", Texts: []format.Text{{Name: "f", Text: test.head + strings.Repeat(test.line, 4000)}}}, known(t))
+		r, err := format.Read(format.Source{Format: test.word, Place: "gate", Texts: []intake.File{{Name: "f", Text: test.head + strings.Repeat(test.line, 4000)}}}, known(t))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -128,7 +128,7 @@ func TestMany(t *testing.T) {
 		}
 	}
 	text := strings.Repeat("192.0.2.1 a.example\n", 3000)
-	if _, err := format.Read(format.Source{Format: "hosts", Place: "gate", Most: 2000, Texts: []format.Text{{Name: "f", Text: text}}}, known(t)); err == nil || !strings.Contains(err.Error(), "3000 records; expected at most 2000") {
+	if _, err := format.Read(format.Source{Format: "hosts", Place: "gate", Most: 2000, Texts: []intake.File{{Name: "f", Text: text}}}, known(t)); err == nil || !strings.Contains(err.Error(), "3000 records; expected at most 2000") {
 		t.Errorf("more than may be: %v", err)
 	}
 }

@@ -1157,6 +1157,8 @@ export interface components {
             wrong?: string;
         };
         ImportFile: {
+            /** @description In place of its text: a tar or zip, of which each file is one */
+            archive?: string;
             name: string;
             text: string;
         };

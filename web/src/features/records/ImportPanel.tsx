@@ -9,7 +9,9 @@ import { Running } from '../../ui/Running';
 import { useSession } from '../change/session';
 
 export interface Incoming {
-  files: { name: string; text: string }[];
+  files: { name: string; text: string; archive?: string }[];
+  /** How many there were besides, which is more than is read at a time. */
+  left?: number;
 }
 
 const Panel = styled.section`
@@ -179,9 +181,16 @@ export function ImportPanel({ incoming, onClose }: { incoming: Incoming; onClose
         <p>
           with {incoming.files.length - 1} more:{' '}
           {incoming.files
-            .slice(1)
+            .slice(1, 13)
             .map((f) => f.name)
             .join(', ')}
+          {incoming.files.length > 13 && ' and others'}
+        </p>
+      )}
+      {!!incoming.left && (
+        <p role="alert">
+          {incoming.left} more are not read: at most {incoming.files.length} are at a time. An archive of the folder may
+          have 5,000.
         </p>
       )}
       <Asked>
