@@ -96,6 +96,8 @@ func registerAPI(e *echo.Echo, s *Server) huma.API {
 	get(api, "filter", "/api/filter", "A filter read as an ordered list: what each line takes, and who needs it", s.getFilter)
 	get(api, "uses", "/api/uses", "Where an address, a name, a machine or a port is used", s.getUses)
 	get(api, "certificates", "/api/certificates", "The certificates: whom they serve, until when, and whether they can be renewed", s.getCertificates)
+	get(api, "dates", "/api/dates", "What comes due, and when: certificates, what is temporary, findings taken on, registrations, old answers", s.getDates)
+	get(api, "feed", "/api/dates.ics", "The same as a calendar to subscribe to (iCalendar, RFC 5545)", s.getFeed)
 	get(api, "without", "/api/without", "What becomes of the names without a part of the estate; or, of a name, what it stands on alone", s.getWithout)
 	table(api, "leads", "/api/leads", "Every way in from a vantage that ends at a place", s.getLeads)
 	get(api, "machine", "/api/machine", "What the machine that this runs on is seen to be, as the command collect prints it", s.getMachine)

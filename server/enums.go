@@ -7,6 +7,7 @@ import (
 
 	"steady-compass/core/certs"
 	"steady-compass/core/codes"
+	"steady-compass/core/dates"
 	"steady-compass/core/exposure"
 	"steady-compass/core/flow"
 	"steady-compass/core/gone"
@@ -25,6 +26,7 @@ var enums = map[reflect.Type][]any{
 	reflect.TypeFor[trace.Mark]():       words(trace.Marks...),
 	reflect.TypeFor[uses.How]():         words(uses.Direct, uses.Inside, uses.Told, uses.Led),
 	reflect.TypeFor[gone.Kind]():        words(gone.Kinds...),
+	reflect.TypeFor[dates.Kind]():       words(dates.Kinds...),
 	reflect.TypeFor[certs.Condition]():  words(certs.Conditions...),
 }
 

@@ -44,6 +44,7 @@ type Server struct {
 	keeping  parallel.Turn // of who keeps a change
 	noting   sync.Mutex    // held by whoever works out what a change did
 	watch    watchers
+	kept     keptAnswers
 	trouble  atomic.Pointer[string] // what is wrong with the database file; nil where nothing is
 	today    func() estate.Date
 }

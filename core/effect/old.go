@@ -19,9 +19,9 @@ type OldAnswer struct {
 	Missing bool           `json:"missing" doc:"What may be seen is that the name, or the type, was not there"`
 }
 
-// oldAnswers are the answers that differ between two estates, with how long caches may go on giving the old one: the
+// OldAnswers are the answers that differ between two estates, with how long caches may go on giving the old one: the
 // TTL of the record that goes; for one that comes where nothing was, how long that may be remembered (RFC 2308 §5).
-func oldAnswers(before, after *survey.Survey) []OldAnswer {
+func OldAnswers(before, after *survey.Survey) []OldAnswer {
 	type key struct{ name, typ string }
 	m := before.Tracer.Model
 	internet, err := before.Tracer.VantageNamed("internet")

@@ -123,6 +123,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/dates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What comes due, and when: certificates, what is temporary, findings taken on, registrations, old answers */
+        get: operations["dates"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/dates.ics": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The same as a calendar to subscribe to (iCalendar, RFC 5545) */
+        get: operations["feed"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/draft/trace": {
         parameters: {
             query?: never;
@@ -779,6 +813,11 @@ export interface components {
             subject: string;
             why: string;
         };
+        Calendar: {
+            dates: components["schemas"]["Due"][];
+            /** @description The day asked about */
+            day: string;
+        };
         Cause: {
             /** Format: int64 */
             ends: number;
@@ -973,6 +1012,29 @@ export interface components {
             remove: string[];
             target: string;
             why?: string;
+        };
+        Due: {
+            /** @description The moment, where it is known to that (RFC 3339) */
+            at?: string;
+            /** @description It is late, or will be, as things stand: nothing recorded sees to it, or that does not work */
+            concern: boolean;
+            /** @description The last day on which it is so */
+            date: string;
+            /**
+             * Format: int64
+             * @description How many days after the day asked about; less than none once it is over
+             */
+            days: number;
+            kind: string;
+            /** @description It is over, and nothing was done about it */
+            late: boolean;
+            /** @description What it means that it comes due */
+            means: string;
+            /** @description What it is about, in short */
+            name: string;
+            record?: string;
+            /** @description Of a certificate: the days on which it is renewed */
+            window?: components["schemas"]["Window"];
         };
         Effect: {
             brought: components["schemas"]["Brief"][];
@@ -1732,6 +1794,15 @@ export interface components {
             from: string;
             target: string;
         };
+        Window: {
+            from: string;
+            /**
+             * Format: int64
+             * @description How many are left until the end of its last day
+             */
+            tries: number;
+            until: string;
+        };
         Without: {
             /** @description Names that would arrive by some of their ways only */
             fewer: components["schemas"]["Affected"][];
@@ -1999,6 +2070,66 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Chart"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    dates: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Calendar"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    feed: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Disposition"?: string;
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
                 };
             };
             /** @description Error */

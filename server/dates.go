@@ -1,0 +1,135 @@
+package server
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"sync"
+	"time"
+
+	"steady-compass/core/dates"
+	"steady-compass/core/effect"
+	"steady-compass/core/estate"
+	"steady-compass/core/survey"
+	"steady-compass/store"
+)
+
+// How far back changes are looked at for answers that caches may still give: no resolver keeps one longer than a week (RFC 8767 §4 advises
+// that as the most), and of a history that is changed all the time the newest are enough.
+const (
+	keptAtMost   = 7 * 24 * time.Hour
+	changesAbout = 40
+)
+
+// keptAnswers knows what each change did to answers, which does not change any more.
+type keptAnswers struct {
+	mu sync.Mutex
+	of map[int64][]effect.OldAnswer // by revision
+}
+
+// StillKept are the answers that were changed of late, and that caches may still give as they were.
+func StillKept(ctx context.Context, db *store.Store, now time.Time) ([]dates.Kept, error) {
+	var k keptAnswers
+	return k.now(ctx, db, now)
+}
+
+func (k *keptAnswers) now(ctx context.Context, db *store.Store, now time.Time) ([]dates.Kept, error) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	log, err := db.Log(ctx, 0, changesAbout)
+	if err != nil {
+		return nil, err
+	}
+	type answer struct{ name, typ string }
+	latest := map[answer]dates.Kept{}
+	known := map[int64][]effect.OldAnswer{}
+	for i := range log {
+		entry := &log[i]
+		if now.Sub(entry.At) > keptAtMost || !touchesNames(entry) {
+			continue
+		}
+		old, there := k.of[entry.Revision]
+		if !there {
+			if old, err = answersChangedBy(ctx, db, entry); err != nil {
+				return nil, err
+			}
+		}
+		known[entry.Revision] = old
+		for _, o := range old {
+			until := entry.At.Add(time.Duration(o.Seconds) * time.Second)
+			if key := (answer{o.Name, o.Type}); until.After(now) && until.After(latest[key].Until) {
+				latest[key] = dates.Kept{Name: o.Name, Type: o.Type, Missing: o.Missing, Until: until}
+			}
+		}
+	}
+	k.of = known
+	out := []dates.Kept{}
+	for _, kept := range latest {
+		out = append(out, kept)
+	}
+	return out, nil
+}
+
+// touchesNames says whether a change has lines by which names answer; one of which not all lines are shown may.
+func touchesNames(entry *store.Entry) bool {
+	if entry.RemovedCount > len(entry.Removed) || entry.AddedCount > len(entry.Added) {
+		return true
+	}
+	for _, list := range [][]string{entry.Removed, entry.Added} {
+		for _, line := range list {
+			if strings.HasPrefix(line, "dns ") || strings.HasPrefix(line, "zone ") {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+func answersChangedBy(ctx context.Context, db *store.Store, entry *store.Entry) ([]effect.OldAnswer, error) {
+	before, err := db.At(ctx, entry.Revision-1)
+	if err != nil {
+		return nil, fmt.Errorf("what answered before change %d: %w", entry.Revision, err)
+	}
+	after, err := db.At(ctx, entry.Revision)
+	if err != nil {
+		return nil, fmt.Errorf("what answered after change %d: %w", entry.Revision, err)
+	}
+	day := estate.Date(entry.At.Format(time.DateOnly))
+	return effect.OldAnswers(survey.New(before, day), survey.New(after, day)), nil
+}
+
+func (s *Server) getDates(ctx context.Context, _ *struct{}) (*body[dates.Calendar], error) {
+	calendar, err := s.calendar(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return &body[dates.Calendar]{calendar}, nil
+}
+
+func (s *Server) calendar(ctx context.Context) (dates.Calendar, error) {
+	old, err := s.kept.now(ctx, s.db, time.Now())
+	if err != nil {
+		return dates.Calendar{}, problem(err)
+	}
+	calendar, err := dates.Of(ctx, s.now().Survey, old)
+	if err != nil {
+		return dates.Calendar{}, problem(err)
+	}
+	return calendar, nil
+}
+
+// feed is a calendar to subscribe to (RFC 5545 §8.1).
+type feed struct {
+	ContentType string `header:"Content-Type"`
+	Disposition string `header:"Content-Disposition"`
+	Body        []byte
+}
+
+func (s *Server) getFeed(ctx context.Context, _ *struct{}) (*feed, error) {
+	calendar, err := s.calendar(ctx)
+	if err != nil {
+		return nil, err
+	}
+	name := s.now().Estate.Name()
+	return &feed{"text/calendar; charset=utf-8", `inline; filename="dates.ics"`, []byte(calendar.Feed(name, time.Now()))}, nil
+}
