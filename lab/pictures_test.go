@@ -21,6 +21,7 @@ var views = []struct{ name, path, ready string }{
 	{"uses", "/uses/203.0.113.20", "[data-use]"},
 	{"without", "/without/azimuth", "[data-stops]"},
 	{"certificates", "/certificates?cert=ridge", "[data-cert]"},
+	{"dates", "/dates", "[data-due]"},
 	{"ports", "/ports?machine=azimuth", "[data-depth]"},
 	{"findings", "/findings/exposure.undeclared/azimuth%3A5432%2Ftcp", "[data-effect]"},
 	{"exposure", "/exposure", "[data-door]"},

@@ -2,7 +2,10 @@ package lab
 
 import (
 	"encoding/xml"
+	"errors"
 	"fmt"
+	"io"
+	"net/http"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -27,7 +30,7 @@ func TestWordsAndKeys(t *testing.T) {
 		b.says("main", word)
 	}
 	does := map[string]string{}
-	for _, path := range []string{"/", "/courses", "/answers", "/ports", "/exposure", "/findings", "/records", "/log", "/trace/sky.fernmoor.example%3A443", "/compare/sky.fernmoor.example%3A443", "/filters/edge", "/uses/azimuth", "/without/azimuth", "/certificates"} {
+	for _, path := range []string{"/", "/courses", "/answers", "/ports", "/exposure", "/findings", "/records", "/log", "/trace/sky.fernmoor.example%3A443", "/compare/sky.fernmoor.example%3A443", "/filters/edge", "/uses/azimuth", "/without/azimuth", "/certificates", "/dates"} {
 		b.do(chromedp.Navigate(p.url + path))
 		b.until(`document.querySelectorAll('footer kbd').length > 1`)
 		for _, hint := range strings.Split(eval[string](b, `[...document.querySelectorAll('footer > span')].filter((s) => s.querySelector('kbd')).map((s) => s.querySelector('kbd').innerText + '\t' + s.innerText.slice(s.querySelector('kbd').innerText.length).trim()).join('\n')`), "\n") {
@@ -328,4 +331,47 @@ func TestAcceptSaysWhyNot(t *testing.T) {
 	b.says("[role=dialog]", "Say until which day")
 	b.press("known for years")
 	b.until(`!document.querySelector('[role=dialog]').innerText.includes('Say why')`)
+}
+
+// TestDates walks what comes due, opens it, and sees an answer that was changed come to it by itself.
+func TestDates(t *testing.T) {
+	p := start(t, "demo")
+	b := open(t, p.url+"/dates")
+	b.until(`document.querySelector('[data-due="ridge"]')`)
+	b.until(`document.querySelector('[data-timeline] [data-date="ridge"]')`)
+	var calendar struct {
+		Dates []struct{ Name string }
+	}
+	if status, err := p.call("GET", "/api/dates", nil, &calendar); err != nil || status != http.StatusOK {
+		t.Fatal(status, err)
+	}
+	if n := eval[int](b, `document.querySelectorAll('[data-timeline] [data-date]').length`); n != len(calendar.Dates) {
+		t.Errorf("%d marks on the line for %d dates", n, len(calendar.Dates))
+	}
+	change := map[string]any{
+		"base":   1,
+		"remove": []string{"dns sky.fernmoor.example A 203.0.113.20 ttl 5m"}, "add": []string{"dns sky.fernmoor.example A 203.0.113.21 ttl 5m"},
+	}
+	if status, err := p.call("POST", "/api/change", change, nil); err != nil || status != http.StatusOK {
+		t.Fatal(status, err)
+	}
+	b.until(`document.querySelector('[data-due="sky.fernmoor.example"]')?.innerText.includes('answer of before')`)
+	feed, err := http.Get(p.url + "/api/dates.ics")
+	if err != nil {
+		t.Fatal(err)
+	}
+	text, err := io.ReadAll(feed.Body)
+	if err := errors.Join(err, feed.Body.Close()); err != nil {
+		t.Fatal(err)
+	}
+	if kind := feed.Header.Get("Content-Type"); kind != "text/calendar; charset=utf-8" || !strings.Contains(string(text), "SUMMARY:Old answers of sky.fernmoor.example are over\r\n") {
+		t.Errorf("the feed is %s\n%s", kind, text)
+	}
+	eval[bool](b, `(document.querySelector('[data-timeline] [data-date="ridge"]').dispatchEvent(new MouseEvent('click', { bubbles: true })), true)`)
+	b.until(`document.querySelector('[data-due="ridge"]').getAttribute('aria-selected') === 'true'`)
+	eval[bool](b, `(document.querySelector('[data-due="ridge"]').focus(), true)`)
+	b.press(kb.Enter)
+	b.until(`location.pathname + location.search === '/certificates?cert=ridge'`)
+	b.do(chromedp.NavigateBack())
+	b.until(`document.querySelector('[data-due="ridge"]')?.getAttribute('aria-selected') === 'true'`)
 }

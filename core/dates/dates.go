@@ -41,6 +41,8 @@ type Due struct {
 	Name    string  `json:"name" doc:"What it is about, in short"`
 	Record  string  `json:"record,omitempty"`
 	Means   string  `json:"means" doc:"What it means that it comes due"`
+	Code    string  `json:"code,omitempty" doc:"Of the finding that stands for it, where there is one"`
+	Subject string  `json:"subject,omitempty" doc:"The same"`
 	Window  *Window `json:"window,omitempty" doc:"Of a certificate: the days on which it is renewed"`
 }
 
@@ -133,16 +135,25 @@ func (x *calendar) record(r estate.Record) {
 		case late:
 			means = fmt.Sprintf("Nothing of %s is found any more: the line can go.", a.Code)
 		}
-		x.add(meta.Until, Due{Kind: Accepted, Late: late, Concern: late && f != nil, Name: a.Subject, Record: line, Means: means})
+		x.add(meta.Until, found(Due{Kind: Accepted, Late: late, Concern: late && f != nil, Name: a.Subject, Record: line, Means: means}, f))
 		return
 	}
 	means := "It is meant to be in force until then."
-	if f := x.found["temporary.expired "+line]; f != nil {
+	f := x.found["temporary.expired "+line]
+	if f != nil {
 		means = f.Why
 	} else if late { // of what is taken on
 		means = fmt.Sprintf("Meant to be over by %s, and in force still.", meta.Until)
 	}
-	x.add(meta.Until, Due{Kind: Temporary, Late: late, Concern: late, Name: x.nameOf(r), Record: line, Means: means})
+	x.add(meta.Until, found(Due{Kind: Temporary, Late: late, Concern: late, Name: x.nameOf(r), Record: line, Means: means}, f))
+}
+
+// found names the finding that stands for what comes due; nil where there is none.
+func found(d Due, f *findings.Finding) Due {
+	if f != nil {
+		d.Code, d.Subject = f.Code, f.Subject
+	}
+	return d
 }
 
 // registrationSoon is how long before its end a registration is a concern: a transfer or a lost mail takes weeks to put right.
@@ -199,6 +210,12 @@ func (x *calendar) certificate(c *certs.Certificate) {
 	}
 	if r.By != "" && r.By != "hand" && c.State != certs.Expired {
 		d.Window = &Window{From: r.Due, Until: c.Expires, Tries: r.Tries}
+	}
+	for _, code := range []string{"cert.expired", "cert.renewal", "cert.expiring"} {
+		if f := x.found[code+" "+c.Name]; f != nil {
+			d = found(d, f)
+			break
+		}
 	}
 	x.add(estate.Date(c.Expires), d)
 }

@@ -23,6 +23,7 @@ const views = {
   Filter: () => import('./features/filter/Filter').then((m) => ({ default: m.Filter })),
   Uses: () => import('./features/uses/Uses').then((m) => ({ default: m.Uses })),
   Certificates: () => import('./features/certificates/Certificates').then((m) => ({ default: m.Certificates })),
+  Dates: () => import('./features/dates/Dates').then((m) => ({ default: m.Dates })),
   Courses: () => import('./features/courses/Courses').then((m) => ({ default: m.Courses })),
   Compare: () => import('./features/trace/Compare').then((m) => ({ default: m.Compare })),
   Without: () => import('./features/without/Without').then((m) => ({ default: m.Without })),
@@ -36,6 +37,7 @@ const Log = lazy(views.Log);
 const Filter = lazy(views.Filter);
 const Uses = lazy(views.Uses);
 const Certificates = lazy(views.Certificates);
+const Dates = lazy(views.Dates);
 const Courses = lazy(views.Courses);
 const Compare = lazy(views.Compare);
 const Without = lazy(views.Without);
@@ -100,6 +102,7 @@ export function App() {
                     <Route path="/ports" component={Ports} />
                     <Route path="/exposure" component={Exposure} />
                     <Route path="/certificates" component={Certificates} />
+                    <Route path="/dates" component={Dates} />
                     <Route path="/findings/:code?/:subject?">
                       {(p) => (
                         <Findings

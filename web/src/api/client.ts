@@ -46,6 +46,8 @@ export type Pair = Schemas['Pair'];
 export type Segment = Schemas['Segment'];
 export type RecordsAnswer = Schemas['Records'];
 export type FilterAnswer = Schemas['FilterAnswer'];
+export type Calendar = Schemas['Calendar'];
+export type Due = Schemas['Due'];
 export type CertificateSheet = Schemas['Sheet'];
 export type Certificate = Schemas['Certificate'];
 export type Way = Schemas['Way'];
@@ -110,6 +112,14 @@ export function useCertificates() {
   return useQuery({
     queryKey: ['certificates'],
     queryFn: ({ signal }) => ask(api.GET('/api/certificates', { signal })),
+  });
+}
+
+export function useDates() {
+  return useQuery({
+    queryKey: ['dates'],
+    queryFn: ({ signal }) => ask(api.GET('/api/dates', { signal })),
+    refetchInterval: 60_000, // an old answer is over by the clock
   });
 }
 

@@ -1016,6 +1016,8 @@ export interface components {
         Due: {
             /** @description The moment, where it is known to that (RFC 3339) */
             at?: string;
+            /** @description Of the finding that stands for it, where there is one */
+            code?: string;
             /** @description It is late, or will be, as things stand: nothing recorded sees to it, or that does not work */
             concern: boolean;
             /** @description The last day on which it is so */
@@ -1033,6 +1035,8 @@ export interface components {
             /** @description What it is about, in short */
             name: string;
             record?: string;
+            /** @description The same */
+            subject?: string;
             /** @description Of a certificate: the days on which it is renewed */
             window?: components["schemas"]["Window"];
         };

@@ -2,10 +2,10 @@ import { useEffect, useState, type ReactNode } from 'react';
 import { createPortal } from 'react-dom';
 import styled from 'styled-components';
 
-/** The place at the right of the views, in the frame. */
+/** The place under the views, in the frame. */
 export const toolsSlot = 'view-tools';
 
-/** What a view can be set to, shown at the right of the views. */
+/** What a view can be set to, shown in its head. */
 export function Tools({ children }: { children: ReactNode }) {
   const [slot, setSlot] = useState<HTMLElement | null>(null);
   useEffect(() => {
@@ -20,7 +20,7 @@ const Filter = styled.input`
   border-bottom: 1px dashed ${(p) => p.theme.ink2};
   background: none;
   color: ${(p) => p.theme.ink};
-  width: clamp(64px, calc(100vw - 1200px), 130px);
+  width: 130px;
   padding: 1px 0 2px;
   &:focus {
     outline: none;

@@ -80,7 +80,6 @@ const Count = styled.b<{ $look?: boolean }>`
 
 const Views = styled.nav`
   display: flex;
-  flex-wrap: wrap; /* what a view can be set to goes below, where there is no room beside */
   align-items: stretch;
   column-gap: 18px;
   padding: 0 24px;
@@ -111,12 +110,18 @@ const Tab = styled(Link)<{ $on: boolean }>`
   }
 `;
 
+/** What the view in sight can be set to: its head. */
 const Slot = styled.div`
-  margin-left: auto;
-  min-height: 32px;
+  min-height: 35px;
+  padding: 0 24px;
   display: flex;
+  flex-wrap: wrap;
   align-items: center;
-  gap: 18px;
+  gap: 2px 22px;
+  border-bottom: 1px solid ${(p) => p.theme.rule};
+  &:empty {
+    display: none;
+  }
 `;
 
 const Bar = styled.div<{ $look?: boolean }>`
@@ -182,8 +187,9 @@ export function Frame({ children, dark, onTurn }: { children: ReactNode; dark: b
     '3': () => go(`/exposure${keep}`),
     '4': () => go('/certificates'),
     '5': () => go('/findings'),
-    '6': () => go('/records'),
-    '7': () => go('/log'),
+    '6': () => go('/dates'),
+    '7': () => go('/records'),
+    '8': () => go('/log'),
   });
   useColumns();
   const take = async (dropped: DataTransfer) => {
@@ -198,6 +204,7 @@ export function Frame({ children, dark, onTurn }: { children: ReactNode; dark: b
     ['Exposure', `/exposure${keep}`, c?.open, location === '/exposure'],
     ['Certificates', '/certificates', undefined, location === '/certificates'],
     ['Findings', '/findings', c?.causes, location.startsWith('/findings')],
+    ['Dates', '/dates', undefined, location === '/dates'],
     ['Records', '/records', state.data?.records, location === '/records' || location.startsWith('/filters/')],
     ['Log', '/log', undefined, location === '/log'],
   ];
@@ -236,14 +243,16 @@ export function Frame({ children, dark, onTurn }: { children: ReactNode; dark: b
           )}
         </Attention>
       </Top>
-      <Views aria-label="Views">
-        {tabs.map(([name, href, n, on]) => (
-          <Tab key={name} href={href} $on={on} aria-current={on ? 'page' : undefined}>
-            {name} {n !== undefined && <small>{short(n)}</small>}
-          </Tab>
-        ))}
+      <div>
+        <Views aria-label="Views">
+          {tabs.map(([name, href, n, on]) => (
+            <Tab key={name} href={href} $on={on} aria-current={on ? 'page' : undefined}>
+              {name} {n !== undefined && <small>{short(n)}</small>}
+            </Tab>
+          ))}
+        </Views>
         <Slot id={toolsSlot} />
-      </Views>
+      </div>
       <div role="status" aria-live="polite">
         {!connected && (
           <Bar $look>The program does not answer. What is shown is as it was. {waitingWords(waiting)}</Bar>
@@ -302,6 +311,7 @@ const titles: Record<string, string> = {
   findings: 'Findings',
   records: 'Records',
   certificates: 'Certificates',
+  dates: 'Dates',
   log: 'Log',
   words: 'What the words mean',
   filters: 'Filter',

@@ -338,8 +338,8 @@ export default function Records() {
             <h3>Take over files</h3>
             <p>
               <LinkButton onPress={() => picker.current?.click()}>Choose files</LinkButton>, or drop them anywhere: zone
-              files, hosts files, rulesets of the packet filter, sheets, estates. What they would add, change and leave
-              is shown first.
+              files, hosts files, rulesets of the packet filter, certificates, a web server&rsquo;s folder or an archive
+              of it, sheets, estates. What they would add, change and leave is shown first.
             </p>
             {filters.length > 0 && (
               <>
