@@ -30,6 +30,7 @@ type cli struct {
 	Effect   effectCommand   `cmd:"" help:"Say what a change does: names, doors, findings, old answers."`
 	Without  withoutCommand  `cmd:"" help:"Say what becomes of the names without a part of the estate; or, of a name, what it stands on alone."`
 	Dates    datesCommand    `cmd:"" help:"List what comes due: certificates, what is temporary, findings taken on, registrations, old answers."`
+	Look     lookCommand     `cmd:"" help:"Look from this machine at what the records name, and hold what is seen against them."`
 	Uses     usesCommand     `cmd:"" help:"Say where an address, a name or a machine is used."`
 	Move     moveCommand     `cmd:"" help:"Put another address, name or machine in one's place, everywhere at once."`
 	Plan     planCommand     `cmd:"" help:"List the planned ports (lines that are off) with what they would collide with; or write a plan of rows."`

@@ -73,7 +73,7 @@ func (s *serving) redirect(f Served, l flow.Landing, rec *estate.Site, q Request
 	results := s.t.Ask(Question{Origin: s.o, Vantage: s.v, Request: next, Addr: addr, Place: again, Transport: netset.TCP, Base: base, visited: append(slices.Clone(s.visited), key), left: s.left})
 	for _, r := range results {
 		g := r
-		g.Redirect, g.Defaulted = true, f.Defaulted
+		g.Redirect, g.Defaulted, g.Site = true, f.Defaulted, f.Site
 		g.URLPath = f.URLPath
 		g.Cells = f.Cells
 		g.Origins = f.Origins

@@ -49,6 +49,12 @@ func (p *Path) Fronts() []serve.Front { return p.fronts }
 // Site is the site that took the request first; nil where none did.
 func (p *Path) Site() *estate.Site { return p.site }
 
+// SpokeTLS says whether whoever asks speaks TLS first.
+func (p *Path) SpokeTLS() bool { return p.spokeTLS }
+
+// Addr is the address that is asked; not valid where the name gives none.
+func (p *Path) Addr() netip.Addr { return p.addr }
+
 // OneSided is a filter that keeps the state of the flow and does not see its replies; nil where each sees both.
 func (p *Path) OneSided() *estate.Filter {
 	if p.oneSided == nil {

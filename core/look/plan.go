@@ -1,0 +1,371 @@
+package look
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"net/netip"
+	"strings"
+
+	"steady-compass/core/estate"
+	"steady-compass/core/flow"
+	"steady-compass/core/netset"
+	"steady-compass/core/trace"
+)
+
+// How much is looked at: new contacts a second, those open at one address and in all, how long each is waited for, and the ports of one address.
+const (
+	Rate        = 40
+	OpenAtOne   = 4
+	OpenInAll   = 400
+	Within      = 4.0 // seconds
+	MostPorts   = 100
+	mostTargets = 20_000
+)
+
+// Contact is one thing to be looked at, and all that is sent for it.
+type Contact struct {
+	Target    string `json:"target"`
+	Did       Did    `json:"did" doc:"How far it goes: a connection, a TLS greeting on it, a request in it"`
+	Name      string `json:"name,omitempty" doc:"That is asked for, in the handshake and the request"`
+	Type      string `json:"type,omitempty" doc:"Of a resolution: A or AAAA"`
+	Address   string `json:"address,omitempty"`
+	Port      uint16 `json:"port,omitempty"`
+	Transport string `json:"transport,omitempty"`
+	TLS       bool   `json:"tls,omitempty"`
+	Path      string `json:"path,omitempty"`
+	Mark      string `json:"mark,omitempty" doc:"What the page is to have in its body; it is asked for whole then"`
+
+	Ours      string       `json:"ours,omitempty" doc:"The line by which a host of ours holds the address"`
+	Sends     string       `json:"sends" doc:"What is sent, in words"`
+	Predicted flow.Outcome `json:"predicted,omitempty"`
+	Expected  string       `json:"expected" doc:"What the records say is seen, in words"`
+}
+
+// Refusal is what is not looked at, and why.
+type Refusal struct {
+	Target  string `json:"target"`
+	Address string `json:"address,omitempty"`
+	Why     string `json:"why"`
+}
+
+// Plan is all that a look would send, before anything is sent.
+type Plan struct {
+	From     string    `json:"from"`
+	Certain  bool      `json:"certain" doc:"Private addresses mean there what the records say"`
+	Why      string    `json:"why" doc:"How it is known from where it looks"`
+	Sources  []string  `json:"sources" nullable:"false" doc:"The machine's own addresses"`
+	Resolver string    `json:"resolver,omitempty"`
+	Contacts []Contact `json:"contacts" nullable:"false"`
+	Refused  []Refusal `json:"refused" nullable:"false"`
+	Rate     int       `json:"rate" doc:"New contacts a second"`
+	Longest  float64   `json:"longest" doc:"Seconds that it takes where nothing answers"`
+}
+
+// Question is what is to be looked at.
+type Question struct {
+	From    string   // the vantage as it was said; "" for the machine that is recorded, if it is one
+	Targets []string // none: what the intents name, what should arrive and what should not
+	All     bool     // all ports of an address that is for nobody, and not only the first MostPorts
+}
+
+// PlanOf works out what is to be sent, and what is not. Nothing is contacted that no line in force says is ours.
+func PlanOf(ctx context.Context, t *trace.Tracer, self Self, q Question) (Plan, error) {
+	standing, err := Stand(t, self, q.From)
+	if err != nil {
+		return Plan{}, err
+	}
+	x := &planning{t: t, standing: standing, touch: newTouching(t.Model, self, standing), all: q.All, known: map[string]bool{}, ports: map[netip.Addr]int{}, left: map[netip.Addr]bool{}}
+	targets := q.Targets
+	if len(targets) == 0 {
+		targets = x.meant(ctx)
+	}
+	for i, text := range targets {
+		if i == mostTargets {
+			x.refuse(text, "", fmt.Sprintf("more than %d targets are not looked at in one go", mostTargets))
+			break
+		}
+		tg, err := t.ParseTarget(text)
+		if err != nil && len(q.Targets) > 0 {
+			return Plan{}, err
+		}
+		if err == nil {
+			x.target(tg)
+		}
+		if err := ctx.Err(); err != nil {
+			return Plan{}, err
+		}
+	}
+	p := Plan{From: standing.Vantage.Word, Certain: standing.Certain, Why: standing.Why, Contacts: append([]Contact{}, x.contacts...), Refused: append([]Refusal{}, x.refused...), Rate: Rate, Sources: []string{}}
+	for _, own := range self.Prefixes {
+		p.Sources = append(p.Sources, own.Addr().String())
+	}
+	p.Longest = longest(p.Contacts)
+	return p, nil
+}
+
+// longest is how long contacts take of which none answers.
+func longest(all []Contact) float64 {
+	at, most := map[string]int{}, 0
+	for i := range all {
+		if a := all[i].Address; a != "" {
+			at[a]++
+			most = max(most, at[a])
+		}
+	}
+	waves := (most + OpenAtOne - 1) / OpenAtOne
+	return max(float64(len(all))/Rate+Within, float64(waves)*Within)
+}
+
+type planning struct {
+	t        *trace.Tracer
+	standing Standing
+	touch    *touching
+	all      bool
+	known    map[string]bool
+	ports    map[netip.Addr]int
+	left     map[netip.Addr]bool // addresses of which not all ports are looked at, as is said
+	contacts []Contact
+	refused  []Refusal
+}
+
+func (x *planning) refuse(target, address, why string) {
+	if key := "refused " + target + " " + address + " " + why; !x.known[key] {
+		x.known[key] = true
+		x.refused = append(x.refused, Refusal{target, address, why})
+	}
+}
+
+// meant are the targets that intents name, and what should not be reached beside them: bare addresses, and backends around their fronts.
+func (x *planning) meant(ctx context.Context) []string {
+	var out []string
+	seen := map[string]bool{}
+	add := func(text string) {
+		if !seen[text] {
+			seen[text] = true
+			out = append(out, text)
+		}
+	}
+	for _, i := range x.t.Model.Intents {
+		if ctx.Err() != nil {
+			break
+		}
+		if strings.HasPrefix(i.Target, "*") {
+			continue // nobody can ask for it
+		}
+		for _, key := range x.portsOf(i) {
+			add(hostPort(i.Target, key))
+			tg, err := x.t.ParseTarget(hostPort(i.Target, key))
+			if err != nil || tg.Name == "" {
+				continue
+			}
+			for _, p := range x.t.TracePort(tg, key, x.standing.Vantage) {
+				if p.Site() != nil && p.Addr().IsValid() {
+					add(hostPort(p.Addr().String(), key))
+				}
+				if fronts := p.Fronts(); len(fronts) > 0 && p.End != nil && p.Outcome.Good() {
+					add(*p.End)
+				}
+			}
+		}
+	}
+	return out
+}
+
+func hostPort(host string, key flow.PortKey) string {
+	if a, err := netip.ParseAddr(host); err == nil {
+		host = a.String()
+		if a.Is6() {
+			host = "[" + host + "]"
+		}
+	}
+	text := fmt.Sprintf("%s:%d", host, key.Port)
+	if key.Transport == netset.UDP {
+		text += "/udp"
+	}
+	return text
+}
+
+// portsOf are the ports of an intent: as it names them, or, where it means any, those that a line names at the place.
+func (x *planning) portsOf(i *estate.Intent) []flow.PortKey {
+	var out []flow.PortKey
+	nobody := len(i.For) == 1 && i.For[0].Word == "nobody"
+	for _, proto := range i.Ports.Transport.Each() {
+		ports := i.Ports.Set()
+		switch {
+		case i.Ports.Any && nobody: // whatever anybody of ours speaks may be there
+			ports = x.everywhere(proto)
+		case i.Ports.Any:
+			p := x.t.Model.PlaceNamed(i.Target)
+			if a, err := netip.ParseAddr(i.Target); err == nil {
+				if owners := x.t.Model.Owners(a); len(owners) > 0 {
+					p = x.t.Model.Places[owners[0].Place]
+				}
+			}
+			if p == nil {
+				continue
+			}
+			ports = x.t.Model.TakenPorts(x.t.Model.Places[p.Namespace], netip.Addr{}, proto)
+		}
+		n := 0
+		for _, r := range ports.Ranges() {
+			for port := int(r.Lo); port <= int(r.Hi) && (x.all || n < MostPorts); port++ {
+				out = append(out, flow.PortKey{Port: uint16(port), Transport: proto})
+				n++
+			}
+		}
+	}
+	return out
+}
+
+// everywhere are the ports that any line of the estate names.
+func (x *planning) everywhere(proto netset.Transport) netset.Ports {
+	var out netset.Ports
+	for _, p := range x.t.Model.Places {
+		for i := range p.Sockets {
+			if s := &p.Sockets[i]; s.Record.Bind.Transport&proto != 0 {
+				out = out.Union(s.Ports)
+			}
+		}
+		for _, m := range p.Maps {
+			if m.Record.Bind.Transport&proto != 0 {
+				out = out.Union(m.Ports)
+			}
+		}
+		for _, f := range p.Forwards {
+			if f.Record.Bind.Transport&proto != 0 && !f.Record.Bind.Any {
+				out = out.Union(f.Ports)
+			}
+		}
+	}
+	return out
+}
+
+// target adds what is to be sent for a target: the question for its name, and a contact for each address and path that it leads to.
+func (x *planning) target(tg trace.Target) {
+	v := x.standing.Vantage
+	ports := []flow.PortKey{{Port: tg.Port, Transport: tg.Proto}}
+	if tg.Port == 0 {
+		ports, _ = x.t.PortsOf(cmp.Or(tg.Name, tg.Text), &v)
+	}
+	if tg.Name != "" {
+		for _, typ := range []string{"A", "AAAA"} {
+			a := x.t.Answer(tg.Name, typ, v)
+			x.add(Contact{Target: tg.Name + " " + typ, Did: Resolve, Name: tg.Name, Type: typ, Sends: "a DNS question", Expected: answerWords(a.Code.String(), typ, a.Values)})
+		}
+	}
+	for _, key := range ports {
+		for _, p := range x.t.TracePort(tg, key, v) {
+			x.path(tg, key, &p)
+		}
+	}
+}
+
+// path adds the contact for a way that a target leads.
+func (x *planning) path(tg trace.Target, key flow.PortKey, p *trace.Path) {
+	target := hostPort(cmp.Or(tg.Name, p.Address), key)
+	a := p.Addr()
+	switch {
+	case p.Outcome == flow.Unresolved:
+		return // asking for the name is all
+	case p.Outcome == flow.Outside:
+		x.refuse(target, p.Address, "it is not ours")
+		return
+	case !a.IsValid():
+		x.refuse(target, p.Address, "no address of it is written down")
+		return
+	case key.Transport == netset.UDP && key.Port != 53 && key.Port != 123:
+		x.refuse(target, a.String(), "over udp only name servers and clocks have a harmless question to answer")
+		return
+	}
+	ours, why := x.touch.may(a)
+	if ours == nil {
+		x.refuse(target, a.String(), why)
+		return
+	}
+	if p.Outcome == flow.Unroutable && within(private, a) {
+		x.refuse(target, a.String(), "it is private, and by the records nothing leads there from here: it would mean another machine")
+		return
+	}
+	c := Contact{Target: target, Did: Connect, Name: tg.Name, Address: a.String(), Port: key.Port, Transport: key.Transport.String(), Ours: estate.Line(ours), Predicted: p.Outcome, Expected: outcomeWords(p.Outcome)}
+	x.deepen(&c, p)
+	x.add(c)
+}
+
+// deepen says how far a contact goes: into TLS and a request where the records say that this is what is spoken there.
+func (x *planning) deepen(c *Contact, p *trace.Path) {
+	c.Sends = "a TCP connection"
+	if c.Transport == "udp" {
+		c.Sends = map[uint16]string{53: "a DNS question", 123: "a question for the time"}[c.Port]
+		return
+	}
+	web := c.Port == 80 || c.Port == 443
+	if site := p.Site(); site != nil {
+		web = site.To.Scheme != "tcp" && site.To.Scheme != "udp" && site.Speaking != "tcp" && site.Speaking != "udp"
+	}
+	if p.Outcome == flow.Unanswered {
+		web = true
+	}
+	c.TLS = p.SpokeTLS() || c.Port == 443
+	if c.TLS {
+		c.Did, c.Sends = TLS, "a TCP connection and a TLS greeting"
+	}
+	if web {
+		c.Did, c.Path = HTTP, cmp.Or(p.URLPath, "/")
+		c.Sends += ", and HEAD " + c.Path
+		c.Target = urlOf(c)
+	}
+}
+
+func urlOf(c *Contact) string {
+	scheme := map[bool]string{true: "https", false: "http"}[c.TLS]
+	host := cmp.Or(c.Name, c.Address)
+	if strings.Contains(host, ":") {
+		host = "[" + host + "]"
+	}
+	if !(c.TLS && c.Port == 443) && !(!c.TLS && c.Port == 80) {
+		host = fmt.Sprintf("%s:%d", host, c.Port)
+	}
+	return scheme + "://" + host + c.Path
+}
+
+// add adds a contact once, and of each address no more ports than are looked at.
+func (x *planning) add(c Contact) {
+	key := fmt.Sprintf("%s %s %s %d", c.Target, c.Address, c.Transport, c.Port)
+	if x.known[key] {
+		return
+	}
+	x.known[key] = true
+	if a, err := netip.ParseAddr(c.Address); err == nil && !x.all {
+		port := fmt.Sprintf("%s port %d/%s", c.Address, c.Port, c.Transport)
+		if !x.known[port] {
+			x.known[port] = true
+			x.ports[a]++
+		}
+		if x.ports[a] > MostPorts {
+			if !x.left[a] {
+				x.left[a] = true
+				x.refuse(c.Address, c.Address, fmt.Sprintf("it has more than %d ports to look at; the others with --all", MostPorts))
+			}
+			return
+		}
+	}
+	x.contacts = append(x.contacts, c)
+}
+
+// Bounded says why an address may not be contacted whatever the records say of it: for a machine that has a list of contacts and no records.
+func Bounded(a netip.Addr, self Self, said bool) string {
+	switch {
+	case !a.IsValid() || a.IsUnspecified() || a.IsMulticast() || a.IsLoopback() || a.IsLinkLocalUnicast() || a.Is4In6() || a.Zone() != "":
+		return "it is no address of one machine on a network"
+	case nobodys(a, self):
+		return "it is of a range for documentation, which nobody has"
+	case within(private, a):
+		if !said {
+			return "it is private, and nothing says for certain from where this machine looks; say it with --from"
+		}
+	case !within(documentation, a) && !netset.GloballyReachable().Contains(a):
+		return "it is of a range for special use, and cannot be reached over a network"
+	}
+	return ""
+}
