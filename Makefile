@@ -88,6 +88,7 @@ fuzz: web/dist/index.html ## each fuzz target for FUZZTIME
 	go test ./intake/sockets -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZTIME) -fuzzminimizetime 1x
 	go test ./intake/format -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZTIME) -fuzzminimizetime 1x
 	go test ./intake/webserver -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZTIME) -fuzzminimizetime 1x
+	go test ./intake/looks -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZTIME) -fuzzminimizetime 1x
 	go test ./intake/archive -run '^$$' -fuzz FuzzFiles -fuzztime $(FUZZTIME) -fuzzminimizetime 1x
 	go test ./intake/pem -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZTIME) -fuzzminimizetime 1x
 

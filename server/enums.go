@@ -11,6 +11,7 @@ import (
 	"steady-compass/core/exposure"
 	"steady-compass/core/flow"
 	"steady-compass/core/gone"
+	"steady-compass/core/look"
 	"steady-compass/core/trace"
 	"steady-compass/core/uses"
 )
@@ -26,6 +27,10 @@ var enums = map[reflect.Type][]any{
 	reflect.TypeFor[trace.Mark]():       words(trace.Marks...),
 	reflect.TypeFor[uses.How]():         words(uses.Direct, uses.Inside, uses.Told, uses.Led),
 	reflect.TypeFor[gone.Kind]():        words(gone.Kinds...),
+	reflect.TypeFor[Sight]():            words(Sights...),
+	reflect.TypeFor[look.Did]():         words(look.Dids...),
+	reflect.TypeFor[look.Came]():        words(look.Cames...),
+	reflect.TypeFor[look.Agreement]():   words(look.Agreements...),
 	reflect.TypeFor[dates.Kind]():       words(dates.Kinds...),
 	reflect.TypeFor[certs.Condition]():  words(certs.Conditions...),
 }

@@ -45,6 +45,7 @@ type Server struct {
 	noting   sync.Mutex    // held by whoever works out what a change did
 	watch    watchers
 	kept     keptAnswers
+	looked   seenLooks
 	trouble  atomic.Pointer[string] // what is wrong with the database file; nil where nothing is
 	today    func() estate.Date
 }

@@ -19,6 +19,7 @@ import (
 	"steady-compass/core/effect"
 	"steady-compass/core/estate"
 	"steady-compass/core/flow"
+	"steady-compass/core/look"
 	"steady-compass/core/notation"
 	"steady-compass/core/ports"
 	"steady-compass/core/trace"
@@ -580,5 +581,54 @@ func TestClose(t *testing.T) {
 	}
 	if got := call(t, h, "GET", "/api/exposure/close?address=203.0.113.20&ports=9", nil); got.Code != 422 {
 		t.Errorf("a door that is not open: %d", got.Code)
+	}
+}
+
+// TestLooks keeps looks that were made elsewhere, holds them against the records as they are, and says which were made before these changed.
+func TestLooks(t *testing.T) {
+	h := served(t, "network lan 10.0.0.0/24\nhost box\naddress box 203.0.113.7 internet\nlisten box 22 as ssh\nzone a.example\ndns a.example A 203.0.113.7\n")
+	one := `{"at":"2026-12-01T10:00:00Z","from":"internet","target":"a.example:22","did":"connect","came":"refused","address":"203.0.113.7","revision":1}` + "\n"
+	other := `{"at":"2026-12-01T10:00:01Z","from":"internet","target":"a.example A","did":"resolve","came":"answered","code":"NOERROR","answers":["203.0.113.7"],"revision":1}` + "\n"
+	take := func(text string) LooksKept {
+		return decoded[LooksKept](t, call(t, h, "POST", "/api/looks", LooksTaken{Name: "x", Text: text}), http.StatusOK)
+	}
+	if k := take(one + other); k.Kept != 2 || len(k.Faults) > 0 {
+		t.Fatalf("%+v", k)
+	}
+	if k := take(strings.Replace(one, "internet", "nowhere", 1)); k.Kept != 0 || len(k.Faults) != 1 || !strings.Contains(k.Faults[0].What, "nowhere") {
+		t.Errorf("from nowhere: %+v", k)
+	}
+	looks := func() []SeenLook {
+		return decoded[[]SeenLook](t, call(t, h, "GET", "/api/looks?name=a.example", nil), http.StatusOK)
+	}
+	got := looks()
+	if len(got) != 2 || got[0].Agrees != look.Agrees || got[1].Agrees != look.Differs || got[1].Port != 22 || got[0].Old || got[1].Old {
+		t.Errorf("%+v", got)
+	}
+	marks := func() []Seen {
+		return decoded[[]Seen](t, call(t, h, "GET", "/api/seen?from=internet", nil), http.StatusOK)
+	}
+	if m := marks(); len(m) != 1 || m[0].State != Otherwise || m[0].Says != "recorded: arrives; seen: it was refused" {
+		t.Errorf("%+v", m)
+	}
+	// The port is another's now: what was seen of it was seen before.
+	changed := map[string]any{"base": 1, "remove": []string{"listen box 22 as ssh"}, "add": []string{"listen box 22 as shell"}}
+	if w := call(t, h, "POST", "/api/change", changed); w.Code != http.StatusOK {
+		t.Fatal(w.Body)
+	}
+	got = looks()
+	if len(got) != 2 || got[0].Old || !got[1].Old {
+		t.Errorf("after a change: %+v", got)
+	}
+	if m := marks(); len(m) != 1 || m[0].State != Before {
+		t.Errorf("after a change: %+v", m)
+	}
+	// Nothing of a range for documentation is contacted, and that is said.
+	a := decoded[LookAnswer](t, call(t, h, "POST", "/api/look", LookQuestion{Targets: []string{"a.example:22"}, Dry: true}), http.StatusOK)
+	if len(a.Looks) > 0 || len(a.Plan.Refused) != 1 || !strings.Contains(a.Plan.Refused[0].Why, "documentation") {
+		t.Errorf("%+v", a)
+	}
+	if w := call(t, h, "POST", "/api/look", LookQuestion{Targets: []string{"a..b:22"}, Dry: true}); w.Code != http.StatusUnprocessableEntity {
+		t.Errorf("no target: %d %s", w.Code, w.Body)
 	}
 }

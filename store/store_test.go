@@ -6,11 +6,14 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"path/filepath"
+	"reflect"
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"steady-compass/core/estate"
+	"steady-compass/core/look"
 	"steady-compass/core/notation"
 )
 
@@ -355,5 +358,37 @@ func TestUndoOfAnEarlierChange(t *testing.T) {
 	entries, err := s.Log(ctx, 0, 10)
 	if err != nil || len(entries) != 4 || entries[0].Act != "undo" || entries[0].Of != revisions[1] || !entries[2].Undone || entries[3].Undone {
 		t.Errorf("log %+v, %v", entries, err)
+	}
+}
+
+// TestLooks holds that looks are kept once each, apart from the records, the newest of a kind given; and that those go that are old.
+func TestLooks(t *testing.T) {
+	ctx := context.Background()
+	s, err := Open(ctx, filepath.Join(t.TempDir(), "x.db"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer func() { _ = s.Close() }()
+	now := time.Now().UTC().Truncate(time.Second)
+	one := look.Look{At: now.Add(-time.Hour), From: "internet", Target: "a.example:443", Did: look.Connect, Came: look.Silent, Address: "9.9.9.9", Agrees: look.Differs, Says: "it was so then"}
+	newer, other, old := one, one, one
+	newer.At, newer.Came = now, look.Arrived
+	other.From = "yard"
+	old.At, old.Target = now.Add(-100*24*time.Hour), "b.example:443"
+	for i, want := range []int{4, 0} {
+		if n, err := s.AddLooks(ctx, []look.Look{one, newer, other, old}, LooksKept); err != nil || n != want && i == 0 {
+			t.Fatalf("kept %d, %v", n, err)
+		}
+	}
+	got, err := s.Looks(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	newer.Agrees, newer.Says, other.Agrees, other.Says = "", "", "", ""
+	if !reflect.DeepEqual(got, []look.Look{newer, other}) {
+		t.Errorf("got %+v", got)
+	}
+	if last, err := s.LastLook(ctx); err != nil || last == 0 || s.Current().Revision != 0 {
+		t.Errorf("last %d, %v; revision %d", last, err, s.Current().Revision)
 	}
 }

@@ -21,7 +21,7 @@ import (
 )
 
 type importCommand struct {
-	Format    string            `arg:"" enum:"zone,hosts,estate,machine,sockets,ip,compose,inspect,nft,save,csv,pem,nginx,apache,haproxy,transfer" help:"zone (RFC 1035); hosts; estate; machine (what collect prints); sockets (ss -tulpn, netstat -tulpn); ip (ip -json addr, ip -json route); compose; inspect (of containers and networks); nft (nft -j list ruleset); save (iptables-save, ip6tables-save); csv (a sheet of one kind of record); pem (certificates; RFC 7468); nginx, apache, haproxy (a folder, an archive or files of the configuration); or transfer: a zone from its name server (RFC 5936)."`
+	Format    string            `arg:"" enum:"zone,hosts,estate,machine,sockets,ip,compose,inspect,nft,save,csv,pem,nginx,apache,haproxy,looks,transfer" help:"zone (RFC 1035); hosts; estate; machine (what collect prints); sockets (ss -tulpn, netstat -tulpn); ip (ip -json addr, ip -json route); compose; inspect (of containers and networks); nft (nft -j list ruleset); save (iptables-save, ip6tables-save); csv (a sheet of one kind of record); pem (certificates; RFC 7468); nginx, apache, haproxy (a folder, an archive or files of the configuration); looks (what look --json printed, kept in a database); or transfer: a zone from its name server (RFC 5936)."`
 	Files     []string          `arg:"" name:"file" help:"The files, or - for standard input; for transfer the zones. Several of ip, compose or inspect are read together."`
 	Into      string            `help:"Estate file that it comes to; made where it is not there." placeholder:"FILE" xor:"into"`
 	DB        string            `name:"db" help:"Database that it comes to." placeholder:"FILE" xor:"into"`
@@ -36,10 +36,14 @@ type importCommand struct {
 	Profile   []string          `help:"Profiles of a Compose project that are chosen." placeholder:"NAME"`
 	Var       map[string]string `help:"Variables of a Compose project." placeholder:"NAME=VALUE"`
 	Server    string            `help:"The name server to ask for the transfer." placeholder:"ADDRESS[:PORT]"`
+	From      string            `help:"The vantage of looks that name none." placeholder:"VANTAGE"`
 	Key       string            `help:"The key that signs the transfer (TSIG)." placeholder:"NAME:ALGORITHM:SECRET" env:"STEADY_COMPASS_KEY"`
 }
 
 func (c *importCommand) Run(ctx context.Context, s streams) error {
+	if c.Format == "looks" {
+		return c.looks(ctx, s)
+	}
 	base, keep, err := c.open(ctx)
 	if err != nil {
 		return err

@@ -11,8 +11,11 @@ import (
 	"time"
 
 	"steady-compass/core/look"
+	"steady-compass/core/model"
 	"steady-compass/core/trace"
 	"steady-compass/fetch"
+	"steady-compass/intake/looks"
+	"steady-compass/store"
 )
 
 type lookCommand struct {
@@ -135,7 +138,11 @@ func (c *lookCommand) look(ctx context.Context, s streams, t *trace.Tracer, plan
 	out := json.NewEncoder(s.out)
 	var failed error
 	counts := map[look.Agreement]int{}
+	var seen []look.Look
 	err := fetch.Looks(ctx, plan.Contacts, o, func(l look.Look) {
+		if c.DB != "" && l.Came != look.NotLooked {
+			seen = append(seen, l)
+		}
 		if t != nil {
 			look.Judge(t, &l)
 		}
@@ -157,6 +164,9 @@ func (c *lookCommand) look(ctx context.Context, s streams, t *trace.Tracer, plan
 	case err != nil:
 		return err
 	}
+	if err := c.keep(ctx, s, seen); err != nil {
+		return err
+	}
 	if !c.JSON {
 		for _, r := range plan.Refused {
 			p.line("%s", p.faint(fmt.Sprintf("not looked at: %s: %s", r.Target, r.Why)))
@@ -165,6 +175,26 @@ func (c *lookCommand) look(ctx context.Context, s streams, t *trace.Tracer, plan
 	}
 	if differ > 0 {
 		return doesNotHold
+	}
+	return nil
+}
+
+// keep keeps looks in the database that was asked, if it may be written.
+func (c *lookCommand) keep(ctx context.Context, s streams, seen []look.Look) error {
+	if c.DB == "" || len(seen) == 0 {
+		return nil
+	}
+	db, err := openThere(ctx, c.DB)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = db.Close() }()
+	if why := db.ReadOnly(); why != nil {
+		_, _ = fmt.Fprintf(s.err, "the looks are not kept: %v\n", why)
+		return nil
+	}
+	if _, err := db.AddLooks(ctx, seen, store.LooksKept); err != nil {
+		return wrong("%v", err)
 	}
 	return nil
 }
@@ -224,4 +254,48 @@ func orSystem(resolver string) string {
 		return "the system's"
 	}
 	return resolver
+}
+
+// looks takes in looks that were made elsewhere: into a database, apart from its records.
+func (c *importCommand) looks(ctx context.Context, s streams) error {
+	if c.DB == "" {
+		return wrong("looks: they are kept in a database; expected --db FILE")
+	}
+	var all []look.Look
+	var faults []string
+	for _, file := range c.Files {
+		text, err := readText(file, s.in)
+		if err != nil {
+			return wrong("%s: cannot be read (%v); expected what look --json printed", file, errors.Unwrap(err))
+		}
+		read, wrongs := looks.Read(file, text, c.From)
+		all = append(all, read...)
+		for _, f := range wrongs {
+			faults = append(faults, f.String())
+		}
+	}
+	if len(faults) > 0 {
+		return &failed{2, append(faults, "nothing is kept")}
+	}
+	db, err := openThere(ctx, c.DB)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = db.Close() }()
+	tracer := trace.New(model.Compile(db.Current().Estate), "")
+	for i := range all {
+		if _, err := tracer.VantageNamed(all[i].From); err != nil {
+			return wrong("looks from %q: %v; say which it is with --from", all[i].From, err)
+		}
+	}
+	if c.Try {
+		newPaper(s.out).line("%d looks to keep.", len(all))
+		return nil
+	}
+	added, err := db.AddLooks(ctx, all, store.LooksKept)
+	if err != nil {
+		return wrong("%v", err)
+	}
+	newPaper(s.out).line("%d looks kept, %d of them new.", len(all), added)
+	return nil
 }

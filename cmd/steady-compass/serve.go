@@ -10,9 +10,13 @@ import (
 	"os"
 	"path/filepath"
 	"runtime/debug"
+	"time"
 
+	"steady-compass/core/estate"
+	"steady-compass/core/model"
 	"steady-compass/core/notation"
 	"steady-compass/core/synth"
+	"steady-compass/core/trace"
 	"steady-compass/demo"
 	"steady-compass/server"
 	"steady-compass/store"
@@ -78,6 +82,11 @@ func serve(ctx context.Context, s streams, path, listen string, withDemo bool) e
 		}
 		if _, err := db.Reset(ctx, 0, e, "demo", "the demo estate"); err != nil {
 			return fmt.Errorf("the demo estate: %w", err)
+		}
+		now := time.Now()
+		tracer := trace.New(model.Compile(e), estate.Date(now.Format(time.DateOnly)))
+		if _, err := db.AddLooks(ctx, demo.Looks(tracer, now, db.Current().Revision), store.LooksKept); err != nil {
+			return fmt.Errorf("the demo's looks: %w", err)
 		}
 	}
 	if os.Getenv("GOGC") == "" { // of a large estate much is kept between two edits: better a little more work than twice the memory

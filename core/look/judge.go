@@ -11,6 +11,7 @@ import (
 	"steady-compass/core/estate"
 	"steady-compass/core/flow"
 	"steady-compass/core/names"
+	"steady-compass/core/serve"
 	"steady-compass/core/trace"
 )
 
@@ -53,6 +54,9 @@ func Judge(t *trace.Tracer, l *Look) {
 	tg, err := t.ParseTarget(l.Target)
 	if err != nil {
 		return
+	}
+	if tg.Addr.IsValid() { // whoever looks at a bare address does not ask it for a certificate of that address
+		tg.Says = serve.SpeaksByPort
 	}
 	ports := []flow.PortKey{{Port: tg.Port, Transport: tg.Proto}}
 	if tg.Port == 0 {

@@ -288,12 +288,12 @@ func (x *planning) path(tg trace.Target, key flow.PortKey, p *trace.Path) {
 		return
 	}
 	c := Contact{Target: target, Did: Connect, Name: tg.Name, Address: a.String(), Port: key.Port, Transport: key.Transport.String(), Ours: estate.Line(ours), Predicted: p.Outcome, Expected: outcomeWords(p.Outcome)}
-	x.deepen(&c, p)
+	c.deepen(p)
 	x.add(c)
 }
 
 // deepen says how far a contact goes: into TLS and a request where the records say that this is what is spoken there.
-func (x *planning) deepen(c *Contact, p *trace.Path) {
+func (c *Contact) deepen(p *trace.Path) {
 	c.Sends = "a TCP connection"
 	if c.Transport == "udp" {
 		c.Sends = map[uint16]string{53: "a DNS question", 123: "a question for the time"}[c.Port]

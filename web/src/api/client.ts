@@ -48,6 +48,10 @@ export type RecordsAnswer = Schemas['Records'];
 export type FilterAnswer = Schemas['FilterAnswer'];
 export type Calendar = Schemas['Calendar'];
 export type Due = Schemas['Due'];
+export type SeenLook = Schemas['SeenLook'];
+export type Seen = Schemas['Seen'];
+export type Sight = Seen['state'];
+export type LookAnswer = Schemas['LookAnswer'];
 export type CertificateSheet = Schemas['Sheet'];
 export type Certificate = Schemas['Certificate'];
 export type Way = Schemas['Way'];
@@ -120,6 +124,23 @@ export function useDates() {
     queryKey: ['dates'],
     queryFn: ({ signal }) => ask(api.GET('/api/dates', { signal })),
     refetchInterval: 60_000, // an old answer is over by the clock
+  });
+}
+
+/** What was seen of a name or an address from a vantage. */
+export function useLooks(name: string, from: string) {
+  return useQuery({
+    queryKey: ['looks', name, from],
+    queryFn: async ({ signal }) =>
+      (await ask(api.GET('/api/looks', { params: { query: { name, from } }, signal }))) ?? [],
+  });
+}
+
+/** A mark for each name and port that was looked at from a vantage. */
+export function useSightings(from: string) {
+  return useQuery({
+    queryKey: ['seen', from],
+    queryFn: async ({ signal }) => (await ask(api.GET('/api/seen', { params: { query: { from } }, signal }))) ?? [],
   });
 }
 

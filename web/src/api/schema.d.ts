@@ -378,6 +378,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Look now, from the machine that this runs on */
+        post: operations["look"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/looks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was seen, held against what is recorded, the newest first */
+        get: operations["looks"];
+        put?: never;
+        /** Take in looks that were made elsewhere */
+        post: operations["take-looks"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/machine": {
         parameters: {
             query?: never;
@@ -595,6 +630,23 @@ export interface paths {
         put?: never;
         /** Make the change again that was undone last */
         post: operations["redo"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/seen": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A mark for each name and port of what was seen of it */
+        get: operations["seen"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -934,6 +986,31 @@ export interface components {
             /** Format: int64 */
             from: number;
             words: components["schemas"]["Suggestion"][];
+        };
+        Contact: {
+            address?: string;
+            /** @description How far it goes: a connection, a TLS greeting on it, a request in it */
+            did: string;
+            /** @description What the records say is seen, in words */
+            expected: string;
+            /** @description What the page is to have in its body; it is asked for whole then */
+            mark?: string;
+            /** @description That is asked for, in the handshake and the request */
+            name?: string;
+            /** @description The line by which a host of ours holds the address */
+            ours?: string;
+            path?: string;
+            /** Format: int32 */
+            port?: number;
+            /** @enum {string} */
+            predicted?: "arrives" | "redirect" | "unresolved" | "outside" | "unroutable" | "silent" | "refused" | "mismatched" | "untrusted" | "unanswered" | "denied" | "gateway-error" | "lost-reply" | "loop" | "undecided" | "partly";
+            /** @description What is sent, in words */
+            sends: string;
+            target: string;
+            tls?: boolean;
+            transport?: string;
+            /** @description Of a resolution: A or AAAA */
+            type?: string;
         };
         Counts: {
             /** Format: int64 */
@@ -1304,6 +1381,89 @@ export interface components {
             ports: string;
             service: string;
         };
+        Look: {
+            /** @description The address that was contacted */
+            address?: string;
+            agrees?: string;
+            /** @description Of a resolution */
+            answers?: string[] | null;
+            /** Format: date-time */
+            at: string;
+            /** @description Its first */
+            begins?: string;
+            came: string;
+            cipher?: string;
+            /** @description The DNS response code's mnemonic */
+            code?: string;
+            /** @description It is for the name that was asked */
+            covers?: boolean;
+            /** @description The system's own error */
+            detail?: string;
+            did: string;
+            /** @description The certificate's last day */
+            expires?: string;
+            /** @description The code of the finding that it makes */
+            finding?: string;
+            /** @description The vantage, by its recorded name */
+            from: string;
+            issuer?: string;
+            /** @description Where a redirect leads */
+            location?: string;
+            /** @description Whether the mark asked for was in the body */
+            marked?: boolean;
+            /** @description That the certificate is for */
+            names?: string[] | null;
+            /** @enum {string} */
+            predicted?: "arrives" | "redirect" | "unresolved" | "outside" | "unroutable" | "silent" | "refused" | "mismatched" | "untrusted" | "unanswered" | "denied" | "gateway-error" | "lost-reply" | "loop" | "undecided" | "partly";
+            protocol?: string;
+            /**
+             * Format: int64
+             * @description Of the records, at that time
+             */
+            revision?: number;
+            /** @description Both values in a sentence, where they differ */
+            says?: string;
+            /** Format: double */
+            seconds: number;
+            /** @description The address that it was made from */
+            source?: string;
+            /** Format: int64 */
+            status?: number;
+            /** @description Of a name or an address, with port and transport; of a request, a URL; of a resolution, the name and the type */
+            target: string;
+            /** @description Its chain ends at a root that is trusted there */
+            trusted?: boolean;
+            /**
+             * Format: int32
+             * @description The least of the answers, in seconds
+             */
+            ttl?: number;
+            /** @description Why nothing was looked at */
+            why?: string;
+        };
+        LookAnswer: {
+            looks: components["schemas"]["Look"][];
+            plan: components["schemas"]["Plan"];
+        };
+        LookQuestion: {
+            /** @description Send nothing; only say what would be sent */
+            dry?: boolean;
+            /** @description The vantage that this machine is; found by its addresses and name where not given */
+            from?: string;
+            /** @description As for a trace; none: what the intents name */
+            targets: string[];
+        };
+        LooksKept: {
+            faults: components["schemas"]["FileFault"][];
+            /** Format: int64 */
+            kept: number;
+        };
+        LooksTaken: {
+            /** @description The vantage of those that name none */
+            from?: string;
+            name: string;
+            text: string;
+        };
         LostPort: {
             /** @description Who loses it */
             from: string[];
@@ -1491,6 +1651,28 @@ export interface components {
             urlpath: string;
             via?: string;
         };
+        Plan: {
+            /** @description Private addresses mean there what the records say */
+            certain: boolean;
+            contacts: components["schemas"]["Contact"][];
+            from: string;
+            /**
+             * Format: double
+             * @description Seconds that it takes where nothing answers
+             */
+            longest: number;
+            /**
+             * Format: int64
+             * @description New contacts a second
+             */
+            rate: number;
+            refused: components["schemas"]["Refusal"][];
+            resolver?: string;
+            /** @description The machine's own addresses */
+            sources: string[];
+            /** @description How it is known from where it looks */
+            why: string;
+        };
         PlanAnswer: {
             faults: components["schemas"]["PlanFault"][];
             lines: components["schemas"]["PlannedLine"][];
@@ -1551,6 +1733,11 @@ export interface components {
             revision: number;
             text: string;
         };
+        Refusal: {
+            address?: string;
+            target: string;
+            why: string;
+        };
         Renewal: {
             /** @description Its method; hand; or nothing, where nothing recorded renews it */
             by: string;
@@ -1603,6 +1790,89 @@ export interface components {
             /** @enum {string} */
             outcome: "arrives" | "redirect" | "unresolved" | "outside" | "unroutable" | "silent" | "refused" | "mismatched" | "untrusted" | "unanswered" | "denied" | "gateway-error" | "lost-reply" | "loop" | "undecided" | "partly";
             urlpath: string;
+        };
+        Seen: {
+            /**
+             * Format: date-time
+             * @description When it was looked at last
+             */
+            at: string;
+            from: string;
+            name: string;
+            /** Format: int32 */
+            port: number;
+            /** @description Both values, where they differ */
+            says: string;
+            state: string;
+        };
+        SeenLook: {
+            /** @description The address that was contacted */
+            address?: string;
+            agrees?: string;
+            /** @description Of a resolution */
+            answers?: string[] | null;
+            /** Format: date-time */
+            at: string;
+            /** @description Its first */
+            begins?: string;
+            came: string;
+            cipher?: string;
+            /** @description The DNS response code's mnemonic */
+            code?: string;
+            /** @description It is for the name that was asked */
+            covers?: boolean;
+            /** @description The system's own error */
+            detail?: string;
+            did: string;
+            /** @description The certificate's last day */
+            expires?: string;
+            /** @description The code of the finding that it makes */
+            finding?: string;
+            /** @description The vantage, by its recorded name */
+            from: string;
+            issuer?: string;
+            /** @description Where a redirect leads */
+            location?: string;
+            /** @description Whether the mark asked for was in the body */
+            marked?: boolean;
+            /** @description What was looked at: a name, or an address */
+            name: string;
+            /** @description That the certificate is for */
+            names?: string[] | null;
+            /** @description It was made before the last change of what it hangs on */
+            old: boolean;
+            /**
+             * Format: int32
+             * @description None of a resolution
+             */
+            port: number;
+            /** @enum {string} */
+            predicted?: "arrives" | "redirect" | "unresolved" | "outside" | "unroutable" | "silent" | "refused" | "mismatched" | "untrusted" | "unanswered" | "denied" | "gateway-error" | "lost-reply" | "loop" | "undecided" | "partly";
+            protocol?: string;
+            /**
+             * Format: int64
+             * @description Of the records, at that time
+             */
+            revision?: number;
+            /** @description Both values in a sentence, where they differ */
+            says?: string;
+            /** Format: double */
+            seconds: number;
+            /** @description The address that it was made from */
+            source?: string;
+            /** Format: int64 */
+            status?: number;
+            /** @description Of a name or an address, with port and transport; of a request, a URL; of a resolution, the name and the type */
+            target: string;
+            /** @description Its chain ends at a root that is trusted there */
+            trusted?: boolean;
+            /**
+             * Format: int32
+             * @description The least of the answers, in seconds
+             */
+            ttl?: number;
+            /** @description Why nothing was looked at */
+            why?: string;
         };
         Segment: {
             joined: boolean;
@@ -2641,6 +2911,142 @@ export interface operations {
             };
         };
     };
+    look: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LookQuestion"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LookAnswer"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    looks: {
+        parameters: {
+            query?: {
+                /** @description Only what was seen of this name or address */
+                name?: string;
+                /** @description Only what was seen from this vantage */
+                from?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SeenLook"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "take-looks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LooksTaken"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LooksKept"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     machine: {
         parameters: {
             query?: never;
@@ -3250,6 +3656,40 @@ export interface operations {
             };
             /** @description Internal Server Error */
             500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    seen: {
+        parameters: {
+            query?: {
+                /** @description Only what was seen of this name or address */
+                name?: string;
+                /** @description Only what was seen from this vantage */
+                from?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Seen"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -1,7 +1,9 @@
 import { memo, useCallback, useEffect, useMemo, useRef, useState, type KeyboardEvent } from 'react';
 import styled, { css } from 'styled-components';
 import { Link, useLocation } from 'wouter';
-import { useNames, type Row, type RowWay } from '../../api/client';
+import { useNames, useSightings, type Row, type RowWay, type Seen } from '../../api/client';
+import { ago } from '../../ui/age';
+import { SightMark, sightWords } from '../../ui/Sight';
 import { useLongList } from '../../ui/print';
 import { asColumns } from '../../ui/columns';
 import { useViewHints } from '../../ui/hints';
@@ -208,6 +210,10 @@ const Scroll = styled.div`
     font:
       500 13px/30px 'IBM Plex Sans Variable',
       sans-serif;
+    padding-right: 10px;
+    [data-sight] {
+      margin-left: auto;
+    }
   }
   .stops {
     color: ${(p) => p.theme.magenta};
@@ -248,6 +254,8 @@ export function Names() {
   const [show, setShow] = useQueryWord('show', 'everything');
   const [filter, setFilter] = useQueryWord('filter', '');
   const names = useNames(from);
+  const seen = useSightings(from).data;
+  const sights = useMemo(() => new Map((seen ?? []).map((s) => [`${s.name}:${s.port}`, s])), [seen]);
   const [open, setOpen] = useState<ReadonlySet<string>>(new Set());
   const [, go] = useLocation();
   const { say } = useSession();
@@ -454,6 +462,7 @@ export function Names() {
                   group={group}
                   onToggle={toggle}
                   onPick={pick}
+                  sight={sights.get(`${item.row.name}:${item.row.port}`)}
                 />
               );
             })}
@@ -475,6 +484,7 @@ interface RowProps {
   group: string;
   onPick: (item: RowItem) => void;
   onToggle: (item: RowItem) => void;
+  sight: Seen | undefined;
 }
 
 const NameRow = memo(function NameRow({
@@ -488,6 +498,7 @@ const NameRow = memo(function NameRow({
   group,
   onPick,
   onToggle,
+  sight,
 }: RowProps) {
   const { row, way } = item;
   const ways = way ? [way] : row.ways;
@@ -559,6 +570,12 @@ const NameRow = memo(function NameRow({
           {outcomeWords[verdict]}
           {row.asMeant && ', as meant'}
         </span>
+        {!way && sight && (
+          <SightMark
+            sight={sight.state}
+            title={`${sightWords[sight.state]}, ${ago(sight.at)}${sight.says && `. ${sight.says}`}`}
+          />
+        )}
       </div>
     </div>
   );

@@ -2,12 +2,13 @@
 import { useMemo, type ReactNode } from 'react';
 import styled, { css } from 'styled-components';
 import { useLocation } from 'wouter';
-import type { Break, Path, Step } from '../../api/client';
+import type { Break, Path, SeenLook, Step } from '../../api/client';
 import { LinkButton, Plain, Strong } from '../../ui/Quiet';
 import { Lock } from '../../ui/marks';
 import { filterURL } from '../../ui/route';
 import { Wrapping } from '../../ui/Wrapping';
 import { Chain } from '../answers/Chain';
+import { SeenLines } from './Seen';
 import { useSession } from '../change/session';
 import { Tried, useDeclaring, useHolds, type MendFor } from '../change/tried';
 import type { Edited } from './RecordEditor';
@@ -157,6 +158,8 @@ interface LineProps {
   onMend: (b: Break) => void;
   forWhat: (b: Break) => MendFor;
   editor: (edited: Edited) => ReactNode;
+  /** What was seen, by station. */
+  seen?: Map<number, SeenLook[]>;
 }
 
 /** What the mend of a break on a path is for. */
@@ -165,7 +168,7 @@ export function mendFor(b: Break, path: Path, target: string, from: string): Men
 }
 
 /** The line from the stranger to the backend: a station a step, a gap a break. */
-export function Line({ path, at, onAt, editing, onEdit, onMend, forWhat, editor }: LineProps) {
+export function Line({ path, at, onAt, editing, onEdit, onMend, forWhat, editor, seen }: LineProps) {
   const breaksAt = useMemo(() => {
     const map = new Map<number, Break[]>();
     for (const b of path.breaks) map.set(b.step, [...(map.get(b.step) ?? []), b]);
@@ -192,6 +195,7 @@ export function Line({ path, at, onAt, editing, onEdit, onMend, forWhat, editor 
                 onEdit={(r) => onEdit(r, i)}
                 editing={edited}
                 editor={editor}
+                seen={seen?.get(i)}
               />
             )}
             {breaks.map((b) => (
@@ -207,6 +211,7 @@ export function Line({ path, at, onAt, editing, onEdit, onMend, forWhat, editor 
                 }}
                 editing={silent ? edited : null}
                 editor={editor}
+                seen={silent && b === breaks[0] ? seen?.get(i) : undefined}
               />
             ))}
           </div>
@@ -264,9 +269,10 @@ interface StationProps {
   onEdit: (record: string) => void;
   editing: Edited | null;
   editor: (edited: Edited) => ReactNode;
+  seen: SeenLook[] | undefined;
 }
 
-function StationRow({ step, before, first, last, on, onAt, onEdit, editing, editor }: StationProps) {
+function StationRow({ step, before, first, last, on, onAt, onEdit, editing, editor, seen }: StationProps) {
   const ghost = step.ghost ?? false;
   const [, go] = useLocation();
   return (
@@ -279,6 +285,7 @@ function StationRow({ step, before, first, last, on, onAt, onEdit, editing, edit
         <small>
           {changed(step, before)} {step.flow.encrypted && <Lock />}
         </small>
+        <SeenLines looks={seen} />
       </div>
       {editing !== null ? (
         <div>{editor(editing)}</div>
@@ -308,9 +315,10 @@ interface BreakProps {
   onEdit: () => void;
   editing: Edited | null;
   editor: (edited: Edited) => ReactNode;
+  seen?: SeenLook[];
 }
 
-export function BreakRow({ brk, ground, onMend, of, onEdit, editing, editor }: BreakProps) {
+export function BreakRow({ brk, ground, onMend, of, onEdit, editing, editor, seen }: BreakProps) {
   const holds = useHolds(brk.mend, of);
   const declaring = useDeclaring(brk.mend, of);
   const { change } = useSession();
@@ -322,7 +330,10 @@ export function BreakRow({ brk, ground, onMend, of, onEdit, editing, editor }: B
           {brk.short}
           <small>{brk.code}</small>
         </h3>
-        <p>{brk.why}</p>
+        <div>
+          <p>{brk.why}</p>
+          <SeenLines looks={seen} />
+        </div>
         {editing !== null ? (
           <div style={{ gridColumn: '1 / -1' }}>{editor(editing)}</div>
         ) : (

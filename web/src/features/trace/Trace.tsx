@@ -14,6 +14,8 @@ import { useMending } from '../change/tried';
 import { OtherEnd } from '../uses/WaysIn';
 import { Line, mendFor } from './Line';
 import { begin, RecordEditor, type Edited } from './RecordEditor';
+import { useLookNow } from './lookNow';
+import { seenAt, useSeen } from './Seen';
 import { asText, hostOf, wayWord } from './words';
 
 const Two = styled.div`
@@ -158,6 +160,8 @@ export function Trace({ target }: { target: string }) {
   const result = draft ?? trace.data;
   const current = Math.min(way, (result?.paths.length ?? 1) - 1);
   const path = result?.paths[current];
+  const seen = useSeen(hostOf(target, path?.steps[0]?.flow.name ?? ''), from);
+  const lookNow = useLookNow();
   const mending = useMending();
   const mend = (b: Break | undefined) => {
     if (b?.mend && path) void mending(b.mend, mendFor(b, path, target, from), `Mended ${b.short || b.code}`);
@@ -176,6 +180,7 @@ export function Trace({ target }: { target: string }) {
     y: () => void navigator.clipboard?.writeText(asText(result)),
     g: () => go(withoutURL(target, { kind: 'name', from })),
     c: () => go(compareURL(target, { from })),
+    l: () => void lookNow([target]),
     Escape: () => {
       const { search } = tablePlace(); // with the filter that was set there, where it is seen from here too
       const same = (new URLSearchParams(search).get('from') ?? 'internet') === from;
@@ -190,6 +195,7 @@ export function Trace({ target }: { target: string }) {
     ['v', 'seen from'],
     ['c', 'compare'],
     ['g', 'what if gone'],
+    ['l', 'look now'],
     ['y', 'copy'],
     ['Esc', 'back to the table'],
   ]);
@@ -249,6 +255,7 @@ export function Trace({ target }: { target: string }) {
                   onEdit={(record, step) => setEditing(begin(record, step))}
                   onMend={mend}
                   forWhat={(b) => mendFor(b, path, target, from)}
+                  seen={seenAt(path, seen)}
                   editor={(edited) => (
                     <RecordEditor
                       edited={edited}

@@ -1,0 +1,307 @@
+package server
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"net"
+	"net/http"
+	"net/url"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"steady-compass/core/look"
+	"steady-compass/core/model"
+	"steady-compass/core/trace"
+	"steady-compass/fetch"
+	"steady-compass/intake"
+	"steady-compass/intake/looks"
+	"steady-compass/store"
+)
+
+// seenLooks are the looks that are kept, held against the records as they are.
+type seenLooks struct {
+	mu       sync.Mutex
+	last     int64 // the number of the last look
+	revision int64 // of the records
+	looks    []SeenLook
+}
+
+// SeenLook is a look, held against the records as they are now.
+type SeenLook struct {
+	look.Look
+	Name string `json:"name" doc:"What was looked at: a name, or an address"`
+	Port uint16 `json:"port" doc:"None of a resolution"`
+	Old  bool   `json:"old" doc:"It was made before the last change of what it hangs on"`
+}
+
+// Sight is how something stands to what was seen of it.
+type Sight string
+
+const (
+	AsRecorded Sight = "as-recorded"
+	Otherwise  Sight = "otherwise"
+	Before     Sight = "before" // the last change of what it hangs on
+)
+
+// Sights are all of them.
+var Sights = []Sight{AsRecorded, Otherwise, Before}
+
+// Seen is the mark of a name and port, of what was seen of it from a vantage.
+type Seen struct {
+	Name  string    `json:"name"`
+	Port  uint16    `json:"port"`
+	From  string    `json:"from"`
+	State Sight     `json:"state"`
+	At    time.Time `json:"at" doc:"When it was looked at last"`
+	Says  string    `json:"says" doc:"Both values, where they differ"`
+}
+
+// mostRevisions is how many revisions back looks are followed to tell whether what they hang on has changed.
+const mostRevisions = 12
+
+// seen gives the looks that are kept.
+func (s *Server) seen(ctx context.Context) ([]SeenLook, error) {
+	s.looked.mu.Lock()
+	defer s.looked.mu.Unlock()
+	last, err := s.db.LastLook(ctx)
+	if err != nil {
+		return nil, err
+	}
+	now := s.now()
+	if s.looked.last == last && s.looked.revision == now.Revision && s.looked.looks != nil {
+		return s.looked.looks, nil
+	}
+	kept, err := s.db.Looks(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]SeenLook, 0, len(kept))
+	then := map[int64]*trace.Tracer{}
+	for _, l := range kept {
+		look.Judge(now.Tracer, &l)
+		x := SeenLook{Look: l}
+		x.Name, x.Port = partsOf(l.Target)
+		if l.Revision != now.Revision {
+			if x.Old, err = s.changedSince(ctx, now.Tracer, then, &l); err != nil {
+				return nil, err
+			}
+		}
+		out = append(out, x)
+	}
+	s.looked.last, s.looked.revision, s.looked.looks = last, now.Revision, out
+	return out, nil
+}
+
+// changedSince says whether what a look hangs on was otherwise when it was made: the lines by which its target is followed.
+func (s *Server) changedSince(ctx context.Context, now *trace.Tracer, then map[int64]*trace.Tracer, l *look.Look) (bool, error) {
+	before, known := then[l.Revision]
+	if !known {
+		if len(then) == mostRevisions || l.Revision <= 0 {
+			return true, nil // too long ago to be told
+		}
+		e, err := s.db.At(ctx, l.Revision)
+		if err != nil {
+			return false, err
+		}
+		before = trace.New(model.Compile(e), s.today())
+		then[l.Revision] = before
+	}
+	return linesOf(before, l) != linesOf(now, l), nil
+}
+
+// linesOf are the lines by which a look's target is followed from its vantage.
+func linesOf(t *trace.Tracer, l *look.Look) string {
+	v, err := t.VantageNamed(l.From)
+	if err != nil {
+		return ""
+	}
+	if l.Did == look.Resolve {
+		name, typ, _ := strings.Cut(l.Target, " ")
+		a := t.Answer(name, typ, v)
+		return fmt.Sprint(a.Chain, a.Values, a.Code)
+	}
+	tg, err := t.ParseTarget(l.Target)
+	if err != nil {
+		return ""
+	}
+	r := t.Trace(tg, v)
+	var out []string
+	for i := range r.Paths {
+		for k := range r.Paths[i].Steps {
+			out = append(out, r.Paths[i].Steps[k].Records...)
+		}
+	}
+	slices.Sort(out)
+	return strings.Join(slices.Compact(out), "\n")
+}
+
+// partsOf are the name or address, and the port, of a look's target.
+func partsOf(target string) (name string, port uint16) {
+	if u, err := url.Parse(target); err == nil && u.Host != "" {
+		text := cmp.Or(u.Port(), map[string]string{"http": "80", "https": "443"}[u.Scheme])
+		_, _ = fmt.Sscan(text, &port)
+		return u.Hostname(), port
+	}
+	if name, _, ok := strings.Cut(target, " "); ok {
+		return name, 0
+	}
+	host, text, err := net.SplitHostPort(strings.TrimSuffix(target, "/udp"))
+	if err != nil {
+		return target, 0
+	}
+	_, _ = fmt.Sscan(text, &port)
+	return host, port
+}
+
+type looksQuery struct {
+	Name string `query:"name" maxLength:"300" doc:"Only what was seen of this name or address"`
+	From string `query:"from" maxLength:"300" doc:"Only what was seen from this vantage"`
+}
+
+func (s *Server) getLooks(ctx context.Context, in *looksQuery) (*body[[]SeenLook], error) {
+	all, err := s.seen(ctx)
+	if err != nil {
+		return nil, problem(err)
+	}
+	out := []SeenLook{}
+	for _, l := range all {
+		if (in.Name == "" || l.Name == in.Name) && (in.From == "" || l.From == in.From) {
+			out = append(out, l)
+		}
+	}
+	return &body[[]SeenLook]{out[:min(len(out), mostLooksShown)]}, nil
+}
+
+const mostLooksShown = 2_000
+
+// getSeen gives a mark for each name and port that was looked at: the worst of what was seen of it last, older looks behind newer ones.
+func (s *Server) getSeen(ctx context.Context, in *looksQuery) (*body[[]Seen], error) {
+	all, err := s.seen(ctx)
+	if err != nil {
+		return nil, problem(err)
+	}
+	type key struct {
+		name, from string
+		port       uint16
+	}
+	marks := map[key]*Seen{}
+	out := []*Seen{}
+	for i := range all {
+		l := &all[i]
+		if l.Port == 0 || l.Came == look.NotLooked || in.From != "" && l.From != in.From {
+			continue
+		}
+		k := key{l.Name, l.From, l.Port}
+		m := marks[k]
+		if m == nil {
+			m = &Seen{Name: l.Name, Port: l.Port, From: l.From, State: AsRecorded, At: l.At}
+			marks[k] = m
+			out = append(out, m)
+		}
+		switch {
+		case l.Old:
+			if m.State == AsRecorded {
+				m.State = Before
+			}
+		case l.Agrees == look.Differs:
+			m.State, m.Says = Otherwise, cmp.Or(m.Says, l.Says)
+		}
+	}
+	values := make([]Seen, len(out))
+	for i, m := range out {
+		values[i] = *m
+	}
+	return &body[[]Seen]{values}, nil
+}
+
+// LookQuestion is what is to be looked at now, from the machine that this runs on.
+type LookQuestion struct {
+	Targets []string `json:"targets" maxItems:"100" nullable:"false" doc:"As for a trace; none: what the intents name"`
+	From    string   `json:"from,omitempty" maxLength:"300" doc:"The vantage that this machine is; found by its addresses and name where not given"`
+	Dry     bool     `json:"dry,omitempty" doc:"Send nothing; only say what would be sent"`
+}
+
+// LookAnswer is what would be sent, and what was seen.
+type LookAnswer struct {
+	Plan  look.Plan   `json:"plan"`
+	Looks []look.Look `json:"looks" nullable:"false"`
+}
+
+// mostContacts is how many contacts one question may make: what takes longer is for the command.
+const mostContacts = 400
+
+func (s *Server) postLook(ctx context.Context, in *body[LookQuestion]) (*body[LookAnswer], error) {
+	self, err := fetch.Myself()
+	if err != nil {
+		return nil, problem(err)
+	}
+	now := s.now()
+	plan, err := look.PlanOf(ctx, now.Tracer, self, look.Question{From: in.Body.From, Targets: in.Body.Targets})
+	if err != nil {
+		return nil, problem(err)
+	}
+	out := LookAnswer{Plan: plan, Looks: []look.Look{}}
+	if in.Body.Dry {
+		return &body[LookAnswer]{out}, nil
+	}
+	if len(plan.Contacts) > mostContacts {
+		return nil, &Problem{Title: "That is too much to look at in one go", Status: http.StatusUnprocessableEntity, Detail: fmt.Sprintf("it takes %d contacts; expected at most %d here, and the command `look --db` for more", len(plan.Contacts), mostContacts)}
+	}
+	o := fetch.LookOptions{From: plan.From, Self: self, Certain: plan.Certain, Revision: now.Revision}
+	if err := fetch.Looks(ctx, plan.Contacts, o, func(l look.Look) { out.Looks = append(out.Looks, l) }); err != nil {
+		return nil, problem(err)
+	}
+	kept := slices.DeleteFunc(slices.Clone(out.Looks), func(l look.Look) bool { return l.Came == look.NotLooked })
+	if err := s.keepLooks(ctx, kept); err != nil {
+		return nil, err
+	}
+	for i := range out.Looks {
+		look.Judge(now.Tracer, &out.Looks[i])
+	}
+	return &body[LookAnswer]{out}, nil
+}
+
+func (s *Server) keepLooks(ctx context.Context, list []look.Look) error {
+	if len(list) == 0 {
+		return nil
+	}
+	if _, err := s.db.AddLooks(ctx, list, store.LooksKept); err != nil {
+		return problem(err)
+	}
+	s.watch.tell(s.now().Revision)
+	return nil
+}
+
+// LooksTaken is a file of looks that were made elsewhere.
+type LooksTaken struct {
+	Name string `json:"name" maxLength:"300"`
+	Text string `json:"text"`
+	From string `json:"from,omitempty" maxLength:"300" doc:"The vantage of those that name none"`
+}
+
+// LooksKept says what became of it.
+type LooksKept struct {
+	Kept   int                `json:"kept"`
+	Faults []intake.FileFault `json:"faults" nullable:"false"`
+}
+
+func (s *Server) postLooks(ctx context.Context, in *body[LooksTaken]) (*body[LooksKept], error) {
+	read, faults := looks.Read(in.Body.Name, in.Body.Text, in.Body.From)
+	t := s.now().Tracer
+	for i := range read {
+		if _, err := t.VantageNamed(read[i].From); err != nil {
+			faults = append(faults, intake.FileFault{File: in.Body.Name, Line: i + 1, What: fmt.Sprintf("it is from %q, which is no vantage here", intake.Shown(read[i].From)), Expected: "a vantage that is recorded"})
+			break
+		}
+	}
+	if len(faults) > 0 {
+		return &body[LooksKept]{LooksKept{Faults: faults}}, nil
+	}
+	if err := s.keepLooks(ctx, read); err != nil {
+		return nil, err
+	}
+	return &body[LooksKept]{LooksKept{Kept: len(read), Faults: []intake.FileFault{}}}, nil
+}
