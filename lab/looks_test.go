@@ -106,4 +106,3 @@ func selfOf(e *estate.Estate, host string) look.Self {
 	}
 	return s
 }
-

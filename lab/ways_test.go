@@ -375,3 +375,21 @@ func TestDates(t *testing.T) {
 	b.do(chromedp.NavigateBack())
 	b.until(`document.querySelector('[data-due="ridge"]')?.getAttribute('aria-selected') === 'true'`)
 }
+
+// TestRecordedAndSeen sees in Names what was seen otherwise, in a trace at which station, and below it what would explain it.
+func TestRecordedAndSeen(t *testing.T) {
+	p := start(t, "demo")
+	b := open(t, p.url+"/?show=seen+otherwise")
+	b.until(`document.querySelector('[data-sight=otherwise]')`)
+	b.until(`![...document.querySelectorAll('[data-name]')].some((row) => !row.querySelector('[data-sight=otherwise]'))`)
+	b.do(chromedp.Navigate(p.url + "/trace/ridge.fernmoor.example%3A443"))
+	b.until(`document.querySelector('[data-seen=connect][data-otherwise]')?.innerText.includes('refused')`)
+	b.until(`document.querySelector('[data-seen=resolve] [data-sight=as-recorded]')`)
+	b.until(`document.querySelector('[data-suspect]')?.dataset.suspect === 'camera does not run on ridge-cam'`)
+	// Once the records say what is seen, nothing is otherwise.
+	change := map[string]any{"base": 1, "remove": []string{"listen ridge-cam 443 as camera tls cert ridge"}, "add": []string{"listen ridge-cam 443 as camera tls cert ridge off"}}
+	if status, err := p.call("POST", "/api/change", change, nil); err != nil || status != http.StatusOK {
+		t.Fatal(status, err)
+	}
+	b.until(`!document.querySelector('[data-suspects]') && document.querySelector('[data-seen=connect] [data-sight=before]')`)
+}

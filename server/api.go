@@ -100,6 +100,7 @@ func registerAPI(e *echo.Echo, s *Server) huma.API {
 	get(api, "feed", "/api/dates.ics", "The same as a calendar to subscribe to (iCalendar, RFC 5545)", s.getFeed)
 	get(api, "looks", "/api/looks", "What was seen, held against what is recorded, the newest first", s.getLooks)
 	get(api, "seen", "/api/seen", "A mark for each name and port of what was seen of it", s.getSeen)
+	get(api, "suspects", "/api/suspects", "What would explain that a target is seen otherwise than recorded, and what to look at next", s.getSuspects)
 	post(api, "look", "/api/look", "Look now, from the machine that this runs on", s.postLook)
 	post(api, "take-looks", "/api/looks", "Take in looks that were made elsewhere", s.postLooks)
 	get(api, "without", "/api/without", "What becomes of the names without a part of the estate; or, of a name, what it stands on alone", s.getWithout)

@@ -28,6 +28,7 @@ var enums = map[reflect.Type][]any{
 	reflect.TypeFor[uses.How]():         words(uses.Direct, uses.Inside, uses.Told, uses.Led),
 	reflect.TypeFor[gone.Kind]():        words(gone.Kinds...),
 	reflect.TypeFor[Sight]():            words(Sights...),
+	reflect.TypeFor[look.SuspectKind](): words(look.Written, look.Unwritten),
 	reflect.TypeFor[look.Did]():         words(look.Dids...),
 	reflect.TypeFor[look.Came]():        words(look.Cames...),
 	reflect.TypeFor[look.Agreement]():   words(look.Agreements...),

@@ -305,3 +305,37 @@ func (s *Server) postLooks(ctx context.Context, in *body[LooksTaken]) (*body[Loo
 	}
 	return &body[LooksKept]{LooksKept{Kept: len(read), Faults: []intake.FileFault{}}}, nil
 }
+
+type suspectsQuery struct {
+	Target string `query:"target" maxLength:"2048" required:"true"`
+}
+
+func (s *Server) getSuspects(ctx context.Context, in *suspectsQuery) (*body[look.Inquiry], error) {
+	all, err := s.seen(ctx)
+	if err != nil {
+		return nil, problem(err)
+	}
+	var fresh []look.Look // what was seen before the records changed speaks of what was then
+	for i := range all {
+		if !all[i].Old {
+			fresh = append(fresh, all[i].Look)
+		}
+	}
+	self, err := fetch.Myself()
+	if err != nil {
+		return nil, problem(err)
+	}
+	t := s.now().Tracer
+	atHand, err := look.AtHand(t, self, "", fresh)
+	if err != nil {
+		return nil, problem(err)
+	}
+	if _, err := t.ParseTarget(in.Target); err != nil {
+		return nil, problem(err)
+	}
+	got, err := look.Suspects(ctx, t, in.Target, fresh, atHand)
+	if err != nil {
+		return nil, problem(err)
+	}
+	return &body[look.Inquiry]{got}, nil
+}

@@ -313,3 +313,74 @@ func TestWithChange(t *testing.T) {
 		t.Errorf("two files: %d %s %s", code, out, errs)
 	}
 }
+
+// TestLookCommands plans a look without sending anything, takes in what was seen elsewhere, and says what would explain it.
+func TestLookCommands(t *testing.T) {
+	dir := t.TempDir()
+	file := func(name, text string) string {
+		path := filepath.Join(dir, name)
+		if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		return path
+	}
+	mine := file("my.estate", "host box\naddress box 203.0.113.7 internet\nlisten box 22 as ssh\nzone a.example\ndns a.example A 203.0.113.7\nintend a.example 22 for internet\n")
+	db := filepath.Join(dir, "my.db")
+	if code, _, errs := call(t, "", "import", "estate", mine, "--db", db); code != 0 {
+		t.Fatal(errs)
+	}
+	code, out, errs := call(t, "", "look", "--db", db, "--dry-run", "--json")
+	var plan struct {
+		From              string
+		Contacts, Refused []struct{ Target, Why, Expected string }
+	}
+	if err := json.Unmarshal([]byte(out), &plan); err != nil || code != 0 {
+		t.Fatalf("exit %d %v\n%s%s", code, err, out, errs)
+	}
+	if plan.From != "internet" || len(plan.Contacts) != 2 || plan.Contacts[0].Expected != "203.0.113.7" || len(plan.Refused) != 1 || !strings.Contains(plan.Refused[0].Why, "documentation") {
+		t.Errorf("%+v", plan)
+	}
+	const seen = `{"at":"2026-12-01T10:00:00Z","from":"internet","target":"a.example:22","did":"connect","came":"refused","address":"203.0.113.7"}` + "\n"
+	looks := file("my.looks", seen)
+	if code, out, errs := call(t, "", "import", "looks", looks, "--db", db); code != 0 || out != "1 looks kept, 1 of them new.\n" {
+		t.Errorf("exit %d %s%s", code, out, errs)
+	}
+	for _, from := range [][]string{{"--db", db}, {"--estate", mine, "--looks", looks}} {
+		code, out, errs := call(t, "", append([]string{"suspects", "a.example:22", "--json"}, from...)...)
+		var got struct {
+			Suspects []struct {
+				Kind, Why string
+				Records   []string
+			}
+		}
+		if err := json.Unmarshal([]byte(out), &got); err != nil || code != 1 || len(got.Suspects) == 0 || got.Suspects[0].Why != "ssh does not run on box" || got.Suspects[0].Kind != "line" || len(got.Suspects[0].Records) != 1 {
+			t.Errorf("%v: exit %d %v\n%s%s", from, code, err, out, errs)
+		}
+	}
+	if code, out, _ := call(t, "", "suspects", "a.example:23", "--db", db); code != 0 || !strings.HasPrefix(out, "No suspect: ") {
+		t.Errorf("where nothing was seen: exit %d %s", code, out)
+	}
+	for _, c := range []struct {
+		args []string
+		want string
+	}{
+		{[]string{"look", "a..b", "--db", db, "--dry-run"}, "a..b"},
+		{[]string{"look", "--db", db, "--from", "nowhere", "--dry-run"}, "nowhere"},
+		{[]string{"look", "--db", db, "--rate", "0"}, "--rate"},
+		{[]string{"look", "--db", db, "--resolver", "dns.example"}, "--resolver"},
+		{[]string{"look", "--targets", mine}, "no list of contacts"},
+		{[]string{"look", "x", "--targets", looks}, "no target beside it"},
+		{[]string{"import", "looks", looks}, "--db"},
+		{[]string{"import", "looks", mine, "--db", db}, "my.estate:1:1: it is no JSON"},
+		{[]string{"import", "looks", file("far.looks", strings.Replace(seen, "internet", "moon", 1)), "--db", db}, "moon"},
+		{[]string{"suspects", "a.example:22", "--estate", mine}, "--looks"},
+		{[]string{"dates", "--estate", mine, "--json", "--ics"}, "--ics"},
+	} {
+		if code, out, errs := call(t, "", c.args...); code != 2 || out != "" || !strings.Contains(errs, c.want) {
+			t.Errorf("%v: exit %d\n%s%s", c.args, code, out, errs)
+		}
+	}
+	if code, out, _ := call(t, "", "dates", "--estate", mine); code != 0 || !strings.HasPrefix(out, "Nothing comes due") {
+		t.Errorf("dates: exit %d %s", code, out)
+	}
+}

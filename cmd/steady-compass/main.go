@@ -29,6 +29,7 @@ type cli struct {
 	Answer   answerCommand   `cmd:"" help:"Say what a name answers, by the records."`
 	Effect   effectCommand   `cmd:"" help:"Say what a change does: names, doors, findings, old answers."`
 	Without  withoutCommand  `cmd:"" help:"Say what becomes of the names without a part of the estate; or, of a name, what it stands on alone."`
+	Suspects suspectsCommand `cmd:"" help:"Say what would explain that something is seen otherwise than recorded, and what to look at next."`
 	Dates    datesCommand    `cmd:"" help:"List what comes due: certificates, what is temporary, findings taken on, registrations, old answers."`
 	Look     lookCommand     `cmd:"" help:"Look from this machine at what the records name, and hold what is seen against them."`
 	Uses     usesCommand     `cmd:"" help:"Say where an address, a name or a machine is used."`

@@ -18,6 +18,7 @@ import (
 	"steady-compass/core/synth"
 	"steady-compass/core/trace"
 	"steady-compass/demo"
+	demolooks "steady-compass/demo/looks"
 	"steady-compass/server"
 	"steady-compass/store"
 )
@@ -85,7 +86,7 @@ func serve(ctx context.Context, s streams, path, listen string, withDemo bool) e
 		}
 		now := time.Now()
 		tracer := trace.New(model.Compile(e), estate.Date(now.Format(time.DateOnly)))
-		if _, err := db.AddLooks(ctx, demo.Looks(tracer, now, db.Current().Revision), store.LooksKept); err != nil {
+		if _, err := db.AddLooks(ctx, demolooks.Of(tracer, now, db.Current().Revision), store.LooksKept); err != nil {
 			return fmt.Errorf("the demo's looks: %w", err)
 		}
 	}

@@ -2,6 +2,7 @@ package look
 
 import (
 	"math/rand/v2"
+	"os"
 	"testing"
 	"time"
 
@@ -9,13 +10,16 @@ import (
 	"steady-compass/core/notation/notationtest"
 	"steady-compass/core/synth"
 	"steady-compass/core/trace"
-	"steady-compass/demo"
 )
 
 // TestForeseenAgrees holds that what is foreseen from the records is judged to be as recorded, whatever they are: the demo, an office and random
 // crossings, from every network and every machine.
 func TestForeseenAgrees(t *testing.T) {
-	texts := []string{demo.Estate, shop, office}
+	fernmoor, err := os.ReadFile("../../demo/fernmoor.estate")
+	if err != nil {
+		t.Fatal(err)
+	}
+	texts := []string{string(fernmoor), shop, office}
 	for seed := range uint64(12) {
 		texts = append(texts, synth.Crossing(rand.New(rand.NewPCG(seed, 16))))
 	}

@@ -76,6 +76,23 @@ func Stand(t *trace.Tracer, self Self, said string) (Standing, error) {
 	return s, nil
 }
 
+// AtHand are the vantages from which one can look next: where this machine stands, and where looks came from that there are.
+func AtHand(t *trace.Tracer, self Self, said string, seen []Look) ([]string, error) {
+	standing, err := Stand(t, self, said)
+	if err != nil {
+		return nil, err
+	}
+	out := []string{standing.Vantage.Word}
+	for i := range seen {
+		if from := seen[i].From; !slices.Contains(out, from) {
+			if _, err := t.VantageNamed(from); err == nil {
+				out = append(out, from)
+			}
+		}
+	}
+	return out, nil
+}
+
 // isMachine says whether the machine that looks is a recorded one: it has an address of it exactly, and its name or another one too.
 func isMachine(p *model.Place, self Self) bool {
 	same := 0

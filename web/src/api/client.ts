@@ -51,6 +51,7 @@ export type Due = Schemas['Due'];
 export type SeenLook = Schemas['SeenLook'];
 export type Seen = Schemas['Seen'];
 export type Sight = Seen['state'];
+export type Suspect = Schemas['Suspect'];
 export type LookAnswer = Schemas['LookAnswer'];
 export type CertificateSheet = Schemas['Sheet'];
 export type Certificate = Schemas['Certificate'];
@@ -133,6 +134,14 @@ export function useLooks(name: string, from: string) {
     queryKey: ['looks', name, from],
     queryFn: async ({ signal }) =>
       (await ask(api.GET('/api/looks', { params: { query: { name, from } }, signal }))) ?? [],
+  });
+}
+
+/** What would explain that a target is seen otherwise than recorded. */
+export function useSuspects(target: string) {
+  return useQuery({
+    queryKey: ['suspects', target],
+    queryFn: ({ signal }) => ask(api.GET('/api/suspects', { params: { query: { target } }, signal })),
   });
 }
 

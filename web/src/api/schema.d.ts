@@ -670,6 +670,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/suspects": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What would explain that a target is seen otherwise than recorded, and what to look at next */
+        get: operations["suspects"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/text": {
         parameters: {
             query?: never;
@@ -1326,6 +1343,12 @@ export interface components {
             };
             zone?: string;
         };
+        Inquiry: {
+            next: components["schemas"]["Next"];
+            /** @description Why there is no suspect */
+            none?: string;
+            suspects: components["schemas"]["Suspect"][];
+        };
         Item: {
             beyond: boolean;
             stops: boolean;
@@ -1562,6 +1585,11 @@ export interface components {
             /** Format: int64 */
             revision: number;
             rows: components["schemas"]["Row"][];
+        };
+        Next: {
+            from: string;
+            target: string;
+            why: string;
         };
         Node: {
             /** @enum {string} */
@@ -1961,6 +1989,31 @@ export interface components {
         Suggestion: {
             detail: string;
             text: string;
+        };
+        Suspect: {
+            /** @description Looks that would be otherwise then */
+            against: string[];
+            /** @description What one would do to find out */
+            check: string;
+            /**
+             * Format: int64
+             * @description How many looks are as they would be then
+             */
+            explains: number;
+            /** @description Looks that the records do not explain, and it does */
+            for: string[];
+            kind: string;
+            /**
+             * Format: int64
+             * @description Of how many that tell
+             */
+            of: number;
+            /** @description The lines that it is about */
+            records: string[];
+            /** @description Other suspects that no look at hand parts from it */
+            same: string[];
+            /** @description What would be otherwise */
+            why: string;
         };
         Swap: {
             add: string;
@@ -3715,6 +3768,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["State"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    suspects: {
+        parameters: {
+            query: {
+                target: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Inquiry"];
                 };
             };
             /** @description Error */

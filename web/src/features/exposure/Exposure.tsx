@@ -6,10 +6,15 @@ import {
   useExposure,
   useExposureChanges,
   useLog,
+  useLooks,
   useVantages,
+  type SeenLook,
+  type Sight,
   type Undecided,
   type Open,
 } from '../../api/client';
+import { ago } from '../../ui/age';
+import { SightMark, sightWords } from '../../ui/Sight';
 import { useLongList } from '../../ui/print';
 import { Choice } from '../../ui/Choice';
 import { EffectList } from '../change/EffectList';
@@ -122,7 +127,8 @@ interface Door {
 type Item =
   | { kind: 'heading'; id: string; text: string; count: number; change?: string }
   | { kind: 'door' | 'shut'; id: string; door: Door }
-  | { kind: 'undecided'; id: string; undecided: Undecided };
+  | { kind: 'undecided'; id: string; undecided: Undecided }
+  | { kind: 'nobodys'; id: string; look: SeenLook };
 
 const nothing = 'nothing';
 
@@ -140,13 +146,22 @@ export function Exposure() {
   const doors = useMemo(() => group(exposure.data?.open ?? []), [exposure.data]);
   const opened = useMemo(() => group(against ? (changes.data?.opened ?? []) : []), [against, changes.data]);
   const closed = useMemo(() => group(against ? (changes.data?.closed ?? []) : []), [against, changes.data]);
+  const looks = useLooks('', from).data;
+  const nobodys = useMemo(
+    () => (looks ?? []).filter((l) => l.finding === 'seen.open' && l.did === 'connect' && !l.old),
+    [looks],
+  );
+  const sights = useMemo(() => sightsOf(looks ?? []), [looks]);
   const gaps = useMemo(
-    () => gapsOf(doors, exposure.data?.undecided ?? [], against ? opened : null, closed),
-    [doors, exposure.data, against, opened, closed],
+    () => gapsOf(doors, exposure.data?.undecided ?? [], against ? opened : null, closed, nobodys),
+    [doors, exposure.data, against, opened, closed, nobodys],
   );
   const items = useMemo(
-    () => itemsOf(doors, exposure.data?.undecided ?? [], against !== '' && changes.data ? against : '', opened, closed),
-    [doors, exposure.data, against, changes.data, opened, closed],
+    () => [
+      ...nobodysOf(nobodys),
+      ...itemsOf(doors, exposure.data?.undecided ?? [], against !== '' && changes.data ? against : '', opened, closed),
+    ],
+    [doors, exposure.data, against, changes.data, opened, closed, nobodys],
   );
   const shown = useMemo(() => items.flatMap((i) => (i.kind === 'door' || i.kind === 'shut' ? [i] : [])), [items]);
   const at = shown.findIndex((i) => i.id === chosen || i.door.id === chosen);
@@ -241,11 +256,13 @@ export function Exposure() {
       case 'heading':
         return (
           <Group data-change={i.change}>
-            {i.text} <b>{i.count}</b>
+            {i.text} {i.count > 0 && <b>{i.count}</b>}
           </Group>
         );
       case 'undecided':
         return <UndecidedRow undecided={i.undecided} />;
+      case 'nobodys':
+        return <NobodysRow look={i.look} onTrace={() => go(traceURL(i.look.target, from))} />;
       case 'shut':
         return <DoorRow door={i.door} chosen={i === shown[at]} shut onChoose={() => setChosen(i.id)} />;
     }
@@ -253,6 +270,7 @@ export function Exposure() {
       <>
         <DoorRow
           door={i.door}
+          sight={sights.get(`${i.door.first.address} ${i.door.first.ports}`)}
           chosen={i === shown[at]}
           onChoose={() => setChosen(i.id)}
           onTrace={() => trace(i.door)}
@@ -350,9 +368,10 @@ interface DoorProps {
   onTrace?: () => void;
   onDeclare?: () => void;
   onClose?: () => void;
+  sight?: Seeing;
 }
 
-function DoorRow({ door, chosen, shut, onChoose, onTrace, onDeclare, onClose }: DoorProps) {
+function DoorRow({ sight, door, chosen, shut, onChoose, onTrace, onDeclare, onClose }: DoorProps) {
   const o = door.first;
   const bad = door.undeclared.length > 0 || o.intent !== 'declared';
   return (
@@ -389,6 +408,11 @@ function DoorRow({ door, chosen, shut, onChoose, onTrace, onDeclare, onClose }: 
         {onTrace && <LinkButton onPress={onTrace}>trace</LinkButton>}
         {onDeclare && <LinkButton onPress={onDeclare}>declare</LinkButton>}
         {onClose && <LinkButton onPress={onClose}>close</LinkButton>}
+        {sight && (
+          <span style={{ marginLeft: 'auto' }}>
+            <SightMark sight={sight.sight} title={`${sightWords[sight.sight]}, ${ago(sight.at)}`} />
+          </span>
+        )}
       </span>
     </Row>
   );
@@ -411,6 +435,64 @@ function UndecidedRow({ undecided }: { undecided: Undecided }) {
       <span role="cell" />
     </Row>
   );
+}
+
+interface Seeing {
+  sight: Sight;
+  at: string;
+}
+
+/** What was seen at each address and port last: the worst of it. */
+function sightsOf(looks: readonly SeenLook[]): Map<string, Seeing> {
+  const map = new Map<string, Seeing>();
+  for (const l of looks) {
+    if (!l.address || l.port === 0 || l.came === 'not-looked') continue;
+    const key = `${l.address} ${l.port}`;
+    const sight: Sight = l.old ? 'before' : l.agrees === 'no' ? 'otherwise' : 'as-recorded';
+    const was = map.get(key);
+    if (!was || (was.sight !== 'otherwise' && sight !== 'as-recorded')) map.set(key, { sight, at: was?.at ?? l.at });
+  }
+  return map;
+}
+
+/** A door that was seen open and that no line opens. */
+function NobodysRow({ look, onTrace }: { look: SeenLook; onTrace: () => void }) {
+  return (
+    <Row role="row" data-nobodys={`${look.address}:${look.port}`}>
+      <code role="cell">{look.address}</code>
+      <code role="cell" style={{ fontWeight: 600 }}>
+        {look.port}
+      </code>
+      <span role="cell">
+        <Look>nobody&rsquo;s</Look>
+      </span>
+      <span role="cell">{look.from}</span>
+      <span role="cell">
+        seen {ago(look.at)}: {look.says?.replace(/^recorded: .*; seen: /, '')}, and no line opens it
+      </span>
+      <span role="cell">
+        <SightMark sight="otherwise" />
+      </span>
+      <span role="cell">
+        <LinkButton onPress={onTrace}>trace</LinkButton>
+      </span>
+    </Row>
+  );
+}
+
+function nobodysOf(looks: SeenLook[]): Item[] {
+  if (looks.length === 0) return [];
+  return [
+    {
+      kind: 'heading',
+      id: 'nobodys',
+      text: 'Seen open, and recorded by nobody',
+      count: looks.length,
+      change: 'opened',
+    },
+    ...looks.map((look): Item => ({ kind: 'nobodys', id: `nobodys ${look.address}:${look.port}`, look })),
+    { kind: 'heading', id: 'recorded', text: 'Open by the records', count: 0 },
+  ];
 }
 
 /** What opened and closed, where something is compared, all that is open, and what nobody knows. */
@@ -515,7 +597,7 @@ function group(open: Open[]): Door[] {
 }
 
 /** The gaps of the wall, address by address; where something is compared, with what opens and closes. */
-function gapsOf(doors: Door[], undecided: Undecided[], opened: Door[] | null, closed: Door[]) {
+function gapsOf(doors: Door[], undecided: Undecided[], opened: Door[] | null, closed: Door[], nobodys: SeenLook[]) {
   const at = new Map<string, Gap[]>();
   const put = (address: string, gap: Gap) => {
     const list = at.get(address);
@@ -537,6 +619,10 @@ function gapsOf(doors: Door[], undecided: Undecided[], opened: Door[] | null, cl
   }
   for (const d of opened ?? []) put(d.first.address, gap(d, 'opens'));
   for (const d of closed) put(d.first.address, gap(d, 'closes'));
+  for (const l of nobodys) {
+    const id = `nobodys ${l.address}:${l.port}`;
+    put(l.address ?? '', { id, lo: l.port, hi: l.port, udp: false, some: false, look: true, unknown: false });
+  }
   undecided.forEach((u, i) => {
     for (const part of u.ports.split(',')) {
       const ports = part === 'any' ? { lo: 1, hi: 65535 } : range(part);

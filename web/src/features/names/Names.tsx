@@ -245,7 +245,7 @@ type RowItem = { kind: 'row'; key: string; row: Row; way?: RowWay };
 type Item = { kind: 'group'; key: string; title: string; note: string } | RowItem;
 
 const groupings = ['zone', 'machine', 'verdict'] as const;
-const shows = ['everything', 'stops', 'arrives', 'not known'] as const;
+const shows = ['everything', 'stops', 'arrives', 'not known', 'seen otherwise'] as const;
 
 /** The table of names: a row a name and port, in the order in which a stranger meets things. */
 export function Names() {
@@ -262,8 +262,8 @@ export function Names() {
   const scroll = useRef<HTMLDivElement>(null);
 
   const items = useMemo(
-    () => arrange(names.data?.rows ?? [], filter, group, show, open),
-    [names.data, filter, group, show, open],
+    () => arrange(names.data?.rows ?? [], filter, group, show, open, sights),
+    [names.data, filter, group, show, open, sights],
   );
   const [at, setAt] = useState(() => tablePlace().row);
   const found = items.findIndex((i) => i.key === at);
@@ -693,12 +693,20 @@ function copied(row: Row) {
   ];
 }
 
-function arrange(rows: Row[], filter: string, group: string, show: string, open: ReadonlySet<string>): Item[] {
+function arrange(
+  rows: Row[],
+  filter: string,
+  group: string,
+  show: string,
+  open: ReadonlySet<string>,
+  sights: ReadonlyMap<string, Seen>,
+): Item[] {
   const word = filter.trim().toLowerCase();
   const wanted = rows.filter((r) => {
     if (show === 'stops' && r.mark !== 'stops') return false;
     if (show === 'arrives' && r.mark !== 'arrives') return false;
     if (show === 'not known' && r.verdict !== 'undecided') return false;
+    if (show === 'seen otherwise' && sights.get(`${r.name}:${r.port}`)?.state !== 'otherwise') return false;
     if (!word) return true;
     return (
       target(r).includes(word) ||

@@ -16,6 +16,7 @@ import { Line, mendFor } from './Line';
 import { begin, RecordEditor, type Edited } from './RecordEditor';
 import { useLookNow } from './lookNow';
 import { seenAt, useSeen } from './Seen';
+import { Suspects } from './Suspects';
 import { asText, hostOf, wayWord } from './words';
 
 const Two = styled.div`
@@ -272,6 +273,9 @@ export function Trace({ target }: { target: string }) {
                 />
               </TabPanel>
             </Tabs>
+            {seen.some((l) => l.agrees === 'no' && !l.old && (l.port === 0 || l.port === path.port)) && (
+              <Suspects target={target} onLook={lookNow} />
+            )}
             {path.intended && path.breaks.length > 0 && !isGood(path.outcome) && (
               <OtherEnd to={path.intended} from={from} />
             )}

@@ -1,4 +1,5 @@
-package demo
+// Package looks has made-up looks at the demo estate.
+package looks
 
 import (
 	"strings"
@@ -8,9 +9,9 @@ import (
 	"steady-compass/core/trace"
 )
 
-// Looks are made-up looks at the demo estate, taken from the internet and from the yard over the two weeks before a moment: its addresses are
+// Of are made-up looks at the demo estate, taken from the internet and from the yard over the two weeks before a moment: its addresses are
 // nobody's, and cannot be looked at. Most see what is recorded; a few do not, as is said beside each.
-func Looks(t *trace.Tracer, now time.Time, revision int64) []look.Look {
+func Of(t *trace.Tracer, now time.Time, revision int64) []look.Look {
 	var out []look.Look
 	for i, from := range []string{"internet", "yard"} {
 		v, err := t.VantageNamed(from)
@@ -44,9 +45,9 @@ func otherwise(l *look.Look) {
 		l.Answers, l.Code = []string{"198.51.100.12"}, "NOERROR"
 	case l.Target == "fernmoor.example:443" && l.Did == look.TLS && l.From == "internet": // the old certificate, after its renewal
 		l.Expires = "2026-12-12"
-	case l.Address == "192.0.2.61" && strings.HasSuffix(l.Target, "ridge.fernmoor.example:443") && l.Did == look.Connect && l.From == "internet": // recorded, and not running
+	case l.Address == "192.0.2.61" && strings.HasSuffix(l.Target, "ridge.fernmoor.example:443") && l.Did == look.Connect: // recorded, and not running
 		l.Came, l.Detail = look.Refused, "connection refused"
-	case l.Address == "192.0.2.61" && l.From == "internet" && l.Did != look.Connect && strings.Contains(l.Target, "ridge.fernmoor.example") && !strings.HasPrefix(l.Target, "http:"):
+	case l.Address == "192.0.2.61" && l.Did != look.Connect && strings.Contains(l.Target, "ridge.fernmoor.example") && !strings.HasPrefix(l.Target, "http:"):
 		l.Came, l.Why = look.NotLooked, "it did not connect"
 	}
 }

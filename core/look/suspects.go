@@ -1,0 +1,505 @@
+package look
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"math"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"steady-compass/core/estate"
+	"steady-compass/core/flow"
+	"steady-compass/core/model"
+	"steady-compass/core/netset"
+	"steady-compass/core/parallel"
+	"steady-compass/core/trace"
+)
+
+// SuspectKind is whether what may be otherwise is written down.
+type SuspectKind string
+
+const (
+	Written   SuspectKind = "line"
+	Unwritten SuspectKind = "unwritten"
+)
+
+// Suspect is what would explain what was seen, if it were so in reality.
+type Suspect struct {
+	Kind     SuspectKind `json:"kind"`
+	Records  []string    `json:"records" nullable:"false" doc:"The lines that it is about"`
+	Why      string      `json:"why" doc:"What would be otherwise"`
+	Check    string      `json:"check" doc:"What one would do to find out"`
+	Explains int         `json:"explains" doc:"How many looks are as they would be then"`
+	Of       int         `json:"of" doc:"Of how many that tell"`
+	For      []string    `json:"for" nullable:"false" doc:"Looks that the records do not explain, and it does"`
+	Against  []string    `json:"against" nullable:"false" doc:"Looks that would be otherwise then"`
+	Same     []string    `json:"same" nullable:"false" doc:"Other suspects that no look at hand parts from it"`
+
+	keys []string // of it, and of those that no look parts from it
+}
+
+// Next is the look that would part the suspects best.
+type Next struct {
+	Target string `json:"target"`
+	From   string `json:"from"`
+	Why    string `json:"why"`
+}
+
+// Inquiry is who may have brought about what was seen, the most likely first, and what to look at next; none where the rest cannot be parted.
+type Inquiry struct {
+	Suspects []Suspect `json:"suspects" nullable:"false"`
+	Next     *Next     `json:"next"`
+	None     string    `json:"none,omitempty" doc:"Why there is no suspect"`
+}
+
+// How likely it is that a look lies, and how much is weighed at a time.
+const (
+	lies       = 0.05
+	mostRead   = 80 // looks that are weighed
+	mostShown  = 12
+	mostChosen = 24 // looks among which the next is chosen
+)
+
+// Suspects says what would explain the looks at a target that see otherwise than is recorded. Each hypothesis is an estate of its own, in which
+// one thing is not as the records say; it is held against every look that shares a line with those. atHand are the vantages from which one can
+// look next.
+func Suspects(ctx context.Context, t *trace.Tracer, target string, looks []Look, atHand []string) (Inquiry, error) {
+	out := Inquiry{Suspects: []Suspect{}}
+	x := &inquiry{t: t, lines: map[string]estate.Record{}}
+	for _, r := range t.Model.Estate.All() {
+		x.lines[estate.Line(r)] = r
+	}
+	if !x.gather(target, looks) {
+		out.None = "nothing that was seen of it is otherwise than recorded"
+		return out, nil
+	}
+	found := x.weigh(ctx, x.hypotheses())
+	if err := ctx.Err(); err != nil {
+		return out, err
+	}
+	if len(found) == 0 {
+		out.None = "no single thing explains it: " + strings.Join(x.said(), "; ")
+		return out, nil
+	}
+	x.foresee(ctx, found, atHand)
+	out.Next = x.next(found)
+	out.Suspects = x.together(found)
+	return out, ctx.Err()
+}
+
+// inquiry is looks being weighed.
+type inquiry struct {
+	t       *trace.Tracer
+	lines   map[string]estate.Record
+	asked   []int // of looks, those that are to be explained
+	looks   []Look
+	reads   []map[string]bool // the lines by which each is followed
+	choices []choice
+	done    map[choice]bool
+}
+
+type choice struct{ target, from string }
+
+// gather takes the looks that tell something of a target's ways: those at it that see otherwise, and all that share a line with them.
+func (x *inquiry) gather(target string, looks []Look) bool {
+	x.done = map[choice]bool{}
+	at := x.at(target)
+	var all []Look
+	var reads []map[string]bool
+	shared := map[string]bool{}
+	asked := map[int]bool{}
+	for _, l := range looks {
+		Judge(x.t, &l)
+		if l.Came == NotLooked {
+			continue
+		}
+		read := x.readBy(&l)
+		if l.Agrees == Differs && at(&l) {
+			asked[len(all)] = true
+			for line := range read {
+				shared[line] = true
+			}
+		}
+		all, reads = append(all, l), append(reads, read)
+	}
+	for i, l := range all {
+		if l.Agrees == CannotTell && !asked[i] || len(x.looks) == mostRead && !asked[i] {
+			continue
+		}
+		if asked[i] || sharesLine(reads[i], shared) {
+			if asked[i] {
+				x.asked = append(x.asked, len(x.looks))
+			}
+			x.looks, x.reads = append(x.looks, l), append(x.reads, reads[i])
+			x.done[choice{l.Target, l.From}] = true
+		}
+	}
+	return len(x.asked) > 0
+}
+
+// at says of looks whether they are at a target: the same one, or one at its name, its port or an address of the place.
+func (x *inquiry) at(target string) func(*Look) bool {
+	tg, err := x.t.ParseTarget(target)
+	if err != nil {
+		return func(l *Look) bool { return l.Target == target }
+	}
+	return func(l *Look) bool {
+		if _, port := portIn(l); tg.Port != 0 && port != 0 && port != tg.Port {
+			return false
+		}
+		switch {
+		case tg.Name != "":
+			return nameIn(l.Target) == tg.Name
+		case tg.Place != nil:
+			a, err := netip.ParseAddr(l.Address)
+			return err == nil && x.t.Model.Places[tg.Place.Namespace].Owns(a)
+		}
+		return l.Address == tg.Addr.String()
+	}
+}
+
+func nameIn(target string) string {
+	if _, rest, ok := strings.Cut(target, "://"); ok {
+		target = rest
+	}
+	target, _, _ = strings.Cut(target, "/")
+	target, _, _ = strings.Cut(target, " ")
+	if i := strings.LastIndexByte(target, ':'); i >= 0 && !strings.HasSuffix(target, "]") {
+		target = target[:i]
+	}
+	return target
+}
+
+func sharesLine(a, b map[string]bool) bool {
+	for line := range a {
+		if b[line] {
+			return true
+		}
+	}
+	return false
+}
+
+// ways are the ways of a look's target at the address that was looked at.
+func (x *inquiry) ways(l *Look) []trace.Path {
+	v, err := x.t.VantageNamed(l.From)
+	if err != nil {
+		return nil
+	}
+	tg, err := x.t.ParseTarget(strings.Fields(l.Target)[0])
+	if err != nil {
+		return nil
+	}
+	var out []trace.Path
+	r := x.t.Trace(tg, v)
+	for i := range r.Paths {
+		if p := &r.Paths[i]; l.Address == "" || l.Did == Resolve || p.Addr().String() == l.Address {
+			out = append(out, *p)
+		}
+	}
+	return out
+}
+
+// readBy are the lines by which a look's target is followed, with those by which the machines on its way stand there.
+func (x *inquiry) readBy(l *Look) map[string]bool {
+	out := map[string]bool{}
+	if l.Did == Resolve {
+		v, err := x.t.VantageNamed(l.From)
+		name, typ, _ := strings.Cut(l.Target, " ")
+		if err != nil {
+			return out
+		}
+		for _, link := range x.t.Answer(name, typ, v).Links {
+			if link.Record != nil {
+				out[estate.Line(link.Record)] = true
+			}
+		}
+		return out
+	}
+	for _, p := range x.ways(l) {
+		for i := range p.Steps {
+			s := &p.Steps[i]
+			for _, line := range s.Records {
+				out[line] = true
+			}
+			for _, line := range x.standing(s.At) {
+				out[line] = true
+			}
+		}
+	}
+	return out
+}
+
+// standing are the lines by which a machine has its addresses and its routes.
+func (x *inquiry) standing(place string) []string {
+	p := x.t.Model.PlaceNamed(place)
+	if p == nil {
+		return nil
+	}
+	host := x.t.Model.Places[p.Host]
+	var out []string
+	for i := range host.Attachments {
+		for _, r := range host.Attachments[i].Records {
+			if _, ok := r.(*estate.Address); ok {
+				out = append(out, estate.Line(r))
+			}
+		}
+	}
+	for _, r := range host.Routes {
+		if _, ok := r.Record.(*estate.Route); ok {
+			out = append(out, estate.Line(r.Record))
+		}
+	}
+	return out
+}
+
+// said are the looks to be explained, in words.
+func (x *inquiry) said() []string {
+	var out []string
+	for _, i := range x.asked {
+		out = append(out, lookWord(&x.looks[i])+": "+x.looks[i].Says)
+	}
+	return out
+}
+
+func lookWord(l *Look) string {
+	return fmt.Sprintf("%s from %s (%s)", l.Target, l.From, l.Did)
+}
+
+// weighed is a hypothesis held against the looks.
+type weighed struct {
+	*hypothesis
+	agrees []Agreement
+	score  float64
+}
+
+// weigh holds each hypothesis against the looks, and keeps those that explain what is asked about; of several about one thing the likeliest.
+func (x *inquiry) weigh(ctx context.Context, all []*hypothesis) []*weighed {
+	results := parallel.Map(ctx, len(all), func(i int) *weighed { return x.hold(all[i]) })
+	best := map[string]*weighed{}
+	var out []*weighed
+	for _, w := range results {
+		if w == nil || !slices.ContainsFunc(x.asked, func(i int) bool { return w.agrees[i] == Agrees }) {
+			continue
+		}
+		if before := best[w.key]; before == nil {
+			best[w.key] = w
+			out = append(out, w)
+		} else if w.score > before.score {
+			*before = *w
+		}
+	}
+	slices.SortStableFunc(out, func(a, b *weighed) int { return cmp.Compare(b.score, a.score) })
+	return out
+}
+
+// hold says what each look would be if a hypothesis were so, and how likely the looks are then: one in twenty lies.
+func (x *inquiry) hold(h *hypothesis) *weighed {
+	w := &weighed{hypothesis: h, agrees: make([]Agreement, len(x.looks)), score: math.Log(h.weight)}
+	var after *trace.Tracer
+	for i := range x.looks {
+		l := x.looks[i]
+		switch {
+		case h.weak && x.reads[i][h.line]:
+			w.agrees[i] = Agrees
+			w.score += math.Log(0.5) // it may be so, and may not
+			continue
+		case h.weak || h.own && !x.reads[i][h.line]:
+			w.agrees[i] = l.Agrees
+		default:
+			if after == nil {
+				e, err := x.t.Model.Estate.Apply(h.change)
+				if err != nil {
+					return nil
+				}
+				after = x.t.After(e)
+			}
+			Judge(after, &l)
+			w.agrees[i] = l.Agrees
+		}
+		switch w.agrees[i] {
+		case Agrees:
+			w.score += math.Log(1 - lies)
+		case Differs:
+			w.score += math.Log(lies)
+		default:
+			w.score += math.Log(0.5)
+		}
+	}
+	return w
+}
+
+// foresee works out what each suspect foresees of the looks that may be made next.
+func (x *inquiry) foresee(ctx context.Context, found []*weighed, atHand []string) {
+	seen := map[choice]bool{}
+	for _, l := range x.looks {
+		if l.Did != Connect {
+			continue
+		}
+		for _, from := range atHand {
+			if c := (choice{l.Target, from}); !seen[c] && !x.done[c] && len(x.choices) < mostChosen {
+				seen[c] = true
+				x.choices = append(x.choices, c)
+			}
+		}
+	}
+	for _, more := range x.beside() {
+		for _, from := range atHand {
+			if c := (choice{more, from}); !seen[c] && !x.done[c] && len(x.choices) < mostChosen {
+				seen[c] = true
+				x.choices = append(x.choices, c)
+			}
+		}
+	}
+	top := found[:min(len(found), mostShown*2)]
+	all := parallel.Map(ctx, len(top), func(i int) []string { return x.foreseenBy(top[i].hypothesis) })
+	for i, w := range top {
+		w.foresees = all[i]
+	}
+}
+
+// beside are targets that would tell a machine that is down from a port that is shut: other ports of the machines on the ways, at each of their
+// addresses.
+func (x *inquiry) beside() []string {
+	var out []string
+	for _, i := range x.asked {
+		for _, p := range x.ways(&x.looks[i]) {
+			for s := range p.Steps {
+				place := x.t.Model.PlaceNamed(p.Steps[s].At)
+				if place == nil {
+					continue
+				}
+				for _, target := range x.socketsOf(place) {
+					if !slices.Contains(out, target) {
+						out = append(out, target)
+					}
+				}
+			}
+		}
+	}
+	return out
+}
+
+// socketsOf are the listeners of a place over tcp, as targets at each of its addresses.
+func (x *inquiry) socketsOf(place *model.Place) []string {
+	var out []string
+	for k := range place.Sockets {
+		s := &place.Sockets[k]
+		r := s.Ports.Ranges()
+		if len(r) == 0 || s.Record.Bind.Transport&netset.TCP == 0 {
+			continue
+		}
+		for i := range place.Attachments {
+			for _, a := range place.Attachments[i].Addrs {
+				if s.Takes(a, false) && !place.Attachments[i].Gateway {
+					out = append(out, hostPort(a.String(), flow.PortKey{Port: r[0].Lo, Transport: netset.TCP}))
+				}
+			}
+		}
+	}
+	return out
+}
+
+// foreseenBy is what each look that may be made would see if a hypothesis were so.
+func (x *inquiry) foreseenBy(h *hypothesis) []string {
+	after := x.t
+	if !h.weak {
+		e, err := x.t.Model.Estate.Apply(h.change)
+		if err != nil {
+			return nil
+		}
+		after = x.t.After(e)
+	}
+	out := make([]string, len(x.choices))
+	for i, c := range x.choices {
+		v, err := after.VantageNamed(c.from)
+		if err != nil {
+			continue
+		}
+		tg, err := after.ParseTarget(c.target)
+		if err != nil {
+			continue
+		}
+		var words []string
+		for _, l := range Foresee(after, tg, v) {
+			if l.Did == Connect {
+				came := l.Came
+				if came == NoRoute { // either agrees where nothing is to come back
+					came = Silent
+				}
+				words = append(words, l.Address+" "+string(came))
+			}
+		}
+		out[i] = strings.Join(words, ", ")
+	}
+	return out
+}
+
+// next is the look of which least can be foreseen over the suspects that are left, each as heavy as it is likely.
+func (x *inquiry) next(found []*weighed) *Next {
+	top := found[:min(len(found), mostShown*2)]
+	best, most := -1, 0.01
+	for i := range x.choices {
+		share := map[string]float64{}
+		sum := 0.0
+		for _, w := range top {
+			if i < len(w.foresees) {
+				likely := math.Exp(w.score - top[0].score)
+				share[w.foresees[i]] += likely
+				sum += likely
+			}
+		}
+		entropy := 0.0
+		for _, p := range share {
+			entropy -= p / sum * math.Log2(p/sum)
+		}
+		if entropy > most {
+			best, most = i, entropy
+		}
+	}
+	if best < 0 {
+		return nil
+	}
+	c := x.choices[best]
+	return &Next{Target: c.target, From: c.from, Why: fmt.Sprintf("The suspects foresee different things of it: it tells %.1f of a yes and no.", most)}
+}
+
+// suspect is a hypothesis as it is shown.
+func (x *inquiry) suspect(w *weighed) Suspect {
+	s := Suspect{Kind: w.kind, Records: append([]string{}, w.records...), Why: w.why, Check: w.check, For: []string{}, Against: []string{}, Same: []string{}, keys: []string{w.key}}
+	for i, a := range w.agrees {
+		l := &x.looks[i]
+		switch a {
+		case Agrees:
+			s.Of++
+			s.Explains++
+			if l.Agrees == Differs {
+				s.For = append(s.For, lookWord(l))
+			}
+		case Differs:
+			s.Of++
+			s.Against = append(s.Against, lookWord(l))
+		}
+	}
+	return s
+}
+
+// together makes suspects of what was weighed; those that no look at hand parts are one, with the others named in it.
+func (x *inquiry) together(found []*weighed) []Suspect {
+	out := []Suspect{}
+	at := map[string]int{}
+	for _, w := range found[:min(len(found), mostShown*2)] {
+		signature := fmt.Sprint(w.agrees, w.foresees)
+		if i, known := at[signature]; known && !w.weak {
+			out[i].Same, out[i].keys = append(out[i].Same, w.why), append(out[i].keys, w.key)
+			continue
+		}
+		if len(out) == mostShown {
+			break
+		}
+		at[signature] = len(out)
+		out = append(out, x.suspect(w))
+	}
+	return out
+}
