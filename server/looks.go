@@ -13,7 +13,9 @@ import (
 	"time"
 
 	"steady-compass/core/look"
+	"steady-compass/core/memo"
 	"steady-compass/core/model"
+	"steady-compass/core/parallel"
 	"steady-compass/core/trace"
 	"steady-compass/fetch"
 	"steady-compass/intake"
@@ -21,13 +23,28 @@ import (
 	"steady-compass/store"
 )
 
-// seenLooks are the looks that are kept, held against the records as they are.
+// seenLooks are the looks that are kept, held against the records as they are. What an edit leaves alone stands.
 type seenLooks struct {
-	mu       sync.Mutex
-	last     int64 // the number of the last look
-	revision int64 // of the records
-	looks    []SeenLook
+	mu   sync.Mutex
+	last int64     // the number of the last look
+	by   *analysis // what they were held against
+	rows []*judgedLook
+	all  []SeenLook
 }
+
+// judgedLook is a look held against records, with what that came by.
+type judgedLook struct {
+	SeenLook
+	reads memo.Reads
+}
+
+type lookKey struct {
+	at                    time.Time
+	from, target, address string
+	did                   look.Did
+}
+
+func keyOf(l *look.Look) lookKey { return lookKey{l.At, l.From, l.Target, l.Address, l.Did} }
 
 // SeenLook is a look, held against the records as they are now.
 type SeenLook struct {
@@ -71,45 +88,85 @@ func (s *Server) seen(ctx context.Context) ([]SeenLook, error) {
 		return nil, err
 	}
 	now := s.now()
-	if s.looked.last == last && s.looked.revision == now.Revision && s.looked.looks != nil {
-		return s.looked.looks, nil
+	x := &s.looked
+	if x.last == last && x.by == now {
+		return x.all, nil
 	}
-	kept, err := s.db.Looks(ctx)
-	if err != nil {
-		return nil, err
+	if x.last != last || x.by == nil {
+		if err := s.reread(ctx); err != nil {
+			return nil, err
+		}
 	}
-	out := make([]SeenLook, 0, len(kept))
+	touch := memo.Anything()
+	if x.by != nil && x.by.Day == now.Day {
+		touch = memo.Between(x.by.Tracer.Model, now.Tracer.Model)
+	}
+	var again []*judgedLook
+	for _, row := range x.rows {
+		if row.Agrees == "" || touch.Reading(&row.reads) {
+			again = append(again, row)
+		}
+	}
 	then := map[int64]*trace.Tracer{}
-	for _, l := range kept {
-		look.Judge(now.Tracer, &l)
-		x := SeenLook{Look: l}
-		x.Name, x.Port = partsOf(l.Target)
-		if l.Revision != now.Revision {
-			if x.Old, err = s.changedSince(ctx, now.Tracer, then, &l); err != nil {
+	for _, row := range again {
+		if l := row.Revision; l > 0 && l != now.Revision && then[l] == nil && len(then) < mostRevisions {
+			e, err := s.db.At(ctx, l)
+			if err != nil {
 				return nil, err
 			}
+			then[l] = trace.New(model.Compile(e), now.Day)
 		}
-		out = append(out, x)
 	}
-	s.looked.last, s.looked.revision, s.looked.looks = last, now.Revision, out
-	return out, nil
+	judged := parallel.Map(ctx, len(again), func(i int) judgedLook { return judgeAnew(now.Tracer, then, now.Revision, again[i]) })
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
+	for i, row := range again {
+		*row = judged[i]
+	}
+	x.all = make([]SeenLook, len(x.rows))
+	for i, row := range x.rows {
+		x.all[i] = row.SeenLook
+	}
+	x.last, x.by = last, now
+	return x.all, nil
 }
 
-// changedSince says whether what a look hangs on was otherwise when it was made: the lines by which its target is followed.
-func (s *Server) changedSince(ctx context.Context, now *trace.Tracer, then map[int64]*trace.Tracer, l *look.Look) (bool, error) {
-	before, known := then[l.Revision]
-	if !known {
-		if len(then) == mostRevisions || l.Revision <= 0 {
-			return true, nil // too long ago to be told
-		}
-		e, err := s.db.At(ctx, l.Revision)
-		if err != nil {
-			return false, err
-		}
-		before = trace.New(model.Compile(e), s.today())
-		then[l.Revision] = before
+// reread reads the looks that are kept; those that are known already stand as they were judged.
+func (s *Server) reread(ctx context.Context) error {
+	kept, err := s.db.Looks(ctx)
+	if err != nil {
+		return err
 	}
-	return linesOf(before, l) != linesOf(now, l), nil
+	known := make(map[lookKey]*judgedLook, len(s.looked.rows))
+	for _, row := range s.looked.rows {
+		known[keyOf(&row.Look)] = row
+	}
+	s.looked.rows = make([]*judgedLook, len(kept))
+	for i := range kept {
+		row := known[keyOf(&kept[i])]
+		if row == nil {
+			row = &judgedLook{SeenLook: SeenLook{Look: kept[i]}}
+			row.Name, row.Port = partsOf(kept[i].Target)
+		}
+		s.looked.rows[i] = row
+	}
+	return nil
+}
+
+// judgeAnew holds a look against the records as they are, and says whether what it hangs on has changed since it was made.
+func judgeAnew(now *trace.Tracer, then map[int64]*trace.Tracer, revision int64, row *judgedLook) judgedLook {
+	next := judgedLook{SeenLook: row.SeenLook}
+	look.JudgeReading(now, &next.Look, &next.reads)
+	if next.Agrees == "" {
+		next.Agrees = look.CannotTell
+	}
+	next.Old = false
+	if next.Revision != revision {
+		before := then[next.Revision]
+		next.Old = before == nil || linesOf(before, &next.Look) != linesOf(now, &next.Look) // too long ago to be told, or otherwise then
+	}
+	return next
 }
 
 // linesOf are the lines by which a look's target is followed from its vantage.

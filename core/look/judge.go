@@ -10,6 +10,8 @@ import (
 
 	"steady-compass/core/estate"
 	"steady-compass/core/flow"
+	"steady-compass/core/memo"
+	"steady-compass/core/model"
 	"steady-compass/core/names"
 	"steady-compass/core/serve"
 	"steady-compass/core/trace"
@@ -41,14 +43,17 @@ func differs(code, format string, args ...any) verdict {
 
 // Judge holds a look against what the records say is seen from its vantage, and notes in it what was predicted and whether that is so. Of
 // several branches it agrees with the records where one has what was seen. It says nothing of what was not looked at, or is not recorded.
-func Judge(t *trace.Tracer, l *Look) {
+func Judge(t *trace.Tracer, l *Look) { JudgeReading(t, l, nil) }
+
+// JudgeReading is Judge, and adds to reads what that came by.
+func JudgeReading(t *trace.Tracer, l *Look, reads *memo.Reads) {
 	l.Predicted, l.Agrees, l.Says, l.Finding = "", CannotTell, "", ""
 	v, err := t.VantageNamed(l.From)
 	if err != nil || l.Came == NotLooked {
 		return
 	}
 	if l.Did == Resolve {
-		judgeAnswer(t, v, l)
+		judgeAnswer(t, v, l, reads)
 		return
 	}
 	tg, err := t.ParseTarget(l.Target)
@@ -60,11 +65,11 @@ func Judge(t *trace.Tracer, l *Look) {
 	}
 	ports := []flow.PortKey{{Port: tg.Port, Transport: tg.Proto}}
 	if tg.Port == 0 {
-		ports, _ = t.PortsOf(cmp.Or(tg.Name, tg.Text), &v)
+		ports, _ = t.PortsReading(cmp.Or(tg.Name, tg.Text), &v, reads)
 	}
 	var best *verdict
 	for _, key := range ports {
-		for _, p := range t.TracePort(tg, key, v) {
+		for _, p := range t.TraceReading(tg, key, v, reads) {
 			if a, err := netip.ParseAddr(l.Address); err != nil || p.Addr() != a {
 				continue
 			}
@@ -300,12 +305,19 @@ func portOf(u *url.URL) string {
 var nat64 = netip.MustParsePrefix("64:ff9b::/96")
 
 // judgeAnswer holds what a name answered against its records.
-func judgeAnswer(t *trace.Tracer, v flow.Vantage, l *Look) {
+func judgeAnswer(t *trace.Tracer, v flow.Vantage, l *Look, reads *memo.Reads) {
 	name, typ, ok := strings.Cut(l.Target, " ")
 	if !ok {
 		return
 	}
 	a := t.Answer(name, typ, v)
+	reads.Asked(name)
+	reads.Asked(a.Chain...)
+	for _, o := range v.Origins {
+		if o.Place != model.Nowhere {
+			reads.Place(o.Place)
+		}
+	}
 	switch {
 	case a.Code == names.Outside || l.Came != Answered || l.Code != "NOERROR" && l.Code != "NXDOMAIN":
 		return // a resolver's failure or silence says nothing of the name
