@@ -15,6 +15,7 @@ var pictures = flag.String("pictures", "", "a folder to write a picture of each 
 var views = []struct{ name, path, ready string }{
 	{"names", "/", "[data-name]"},
 	{"trace", "/trace/sky.fernmoor.example%3A443", "[data-break]"},
+	{"seen", "/trace/ridge.fernmoor.example%3A443", "[data-suspect]"},
 	{"compare", "/compare/archive.fernmoor.example%3A443?otherfrom=yard", "[data-break]"},
 	{"courses", "/courses", "[data-stroke=stopped]"},
 	{"answers", "/answers", "[data-answer]"},

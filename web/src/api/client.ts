@@ -149,6 +149,7 @@ export function useSuspects(target: string) {
 export function useSightings(from: string) {
   return useQuery({
     queryKey: ['seen', from],
+    refetchInterval: 60_000, // looks are made by other programs as well
     queryFn: async ({ signal }) => (await ask(api.GET('/api/seen', { params: { query: { from } }, signal }))) ?? [],
   });
 }
