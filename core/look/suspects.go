@@ -75,12 +75,16 @@ func Suspects(ctx context.Context, t *trace.Tracer, target string, looks []Look,
 		out.None = "nothing that was seen of it is otherwise than recorded"
 		return out, nil
 	}
-	found := x.weigh(ctx, x.hypotheses())
+	single := x.hypotheses()
+	found := x.weigh(ctx, single)
+	if len(found) == 0 {
+		found = x.weigh(ctx, x.pairs(ctx, single))
+	}
 	if err := ctx.Err(); err != nil {
 		return out, err
 	}
 	if len(found) == 0 {
-		out.None = "no single thing explains it: " + strings.Join(x.said(), "; ")
+		out.None = "nothing single explains it, and no two things do: " + strings.Join(x.said(), "; ")
 		return out, nil
 	}
 	x.foresee(ctx, found, atHand)
@@ -292,6 +296,40 @@ func (x *inquiry) weigh(ctx context.Context, all []*hypothesis) []*weighed {
 	}
 	slices.SortStableFunc(out, func(a, b *weighed) int { return cmp.Compare(b.score, a.score) })
 	return out
+}
+
+// mostPaired is how many hypotheses are held against the looks two at a time.
+const mostPaired = 20
+
+// pairs are two things at once, of the likeliest, where nothing single explains what was seen.
+func (x *inquiry) pairs(ctx context.Context, single []*hypothesis) []*hypothesis {
+	strong := slices.DeleteFunc(slices.Clone(single), func(h *hypothesis) bool { return h.weak })
+	held := parallel.Map(ctx, len(strong), func(i int) *weighed { return x.hold(strong[i]) })
+	held = slices.DeleteFunc(held, func(w *weighed) bool { return w == nil })
+	slices.SortStableFunc(held, func(a, b *weighed) int { return cmp.Compare(b.score, a.score) })
+	held = held[:min(len(held), mostPaired)]
+	var out []*hypothesis
+	for i, a := range held {
+		for _, b := range held[i+1:] {
+			if a.key != b.key {
+				out = append(out, both(a.hypothesis, b.hypothesis))
+			}
+		}
+	}
+	return out
+}
+
+// both is two hypotheses at once.
+func both(a, b *hypothesis) *hypothesis {
+	h := &hypothesis{
+		key: a.key + " and " + b.key, kind: a.kind, why: a.why + ", and " + b.why, check: a.check + " " + b.check, weight: a.weight * b.weight * lies,
+		records: slices.Concat(a.records, b.records),
+	}
+	h.change.Remove = slices.Concat(a.change.Remove, b.change.Remove)
+	slices.Sort(h.change.Remove)
+	h.change.Remove = slices.Compact(h.change.Remove)
+	h.change.Add = slices.Concat(a.change.Add, b.change.Add)
+	return h
 }
 
 // hold says what each look would be if a hypothesis were so, and how likely the looks are then: one in twenty lies.
