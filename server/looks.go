@@ -109,7 +109,7 @@ func (s *Server) seen(ctx context.Context) ([]SeenLook, error) {
 	}
 	then := map[int64]*trace.Tracer{}
 	for _, row := range again {
-		if l := row.Revision; l > 0 && l != now.Revision && then[l] == nil && len(then) < mostRevisions {
+		if l := row.Revision; l > 0 && l < now.Revision && then[l] == nil && len(then) < mostRevisions {
 			e, err := s.db.At(ctx, l)
 			if err != nil {
 				return nil, err

@@ -601,14 +601,17 @@ func TestLooks(t *testing.T) {
 	looks := func() []SeenLook {
 		return decoded[[]SeenLook](t, call(t, h, "GET", "/api/looks?name=a.example", nil), http.StatusOK)
 	}
-	got := looks()
+	if k := take(strings.NewReplacer(`"revision":1`, `"revision":99`, ":22", ":23").Replace(one)); k.Kept != 1 {
+		t.Errorf("of a revision of another database: %+v", k)
+	}
+	got := slices.DeleteFunc(looks(), func(l SeenLook) bool { return l.Port == 23 && l.Old })
 	if len(got) != 2 || got[0].Agrees != look.Agrees || got[1].Agrees != look.Differs || got[1].Port != 22 || got[0].Old || got[1].Old {
 		t.Errorf("%+v", got)
 	}
 	marks := func() []Seen {
 		return decoded[[]Seen](t, call(t, h, "GET", "/api/seen?from=internet", nil), http.StatusOK)
 	}
-	if m := marks(); len(m) != 1 || m[0].State != Otherwise || m[0].Says != "recorded: arrives; seen: it was refused" {
+	if m := slices.DeleteFunc(marks(), func(s Seen) bool { return s.Port == 23 }); len(m) != 1 || m[0].State != Otherwise || m[0].Says != "recorded: arrives; seen: it was refused" {
 		t.Errorf("%+v", m)
 	}
 	// The port is another's now: what was seen of it was seen before.
@@ -616,11 +619,11 @@ func TestLooks(t *testing.T) {
 	if w := call(t, h, "POST", "/api/change", changed); w.Code != http.StatusOK {
 		t.Fatal(w.Body)
 	}
-	got = looks()
+	got = slices.DeleteFunc(looks(), func(l SeenLook) bool { return l.Port == 23 })
 	if len(got) != 2 || got[0].Old || !got[1].Old {
 		t.Errorf("after a change: %+v", got)
 	}
-	if m := marks(); len(m) != 1 || m[0].State != Before {
+	if m := slices.DeleteFunc(marks(), func(s Seen) bool { return s.Port == 23 }); len(m) != 1 || m[0].State != Before {
 		t.Errorf("after a change: %+v", m)
 	}
 	// Nothing of a range for documentation is contacted, and that is said.

@@ -3,6 +3,7 @@ import styled from 'styled-components';
 import { useKinds } from '../../api/client';
 import type { Outcome } from '../../api/client';
 import { Mark, outcomeWords } from '../../ui/marks';
+import { SightMark } from '../../ui/Sight';
 import { Sheet, Top } from '../../ui/TwoPane';
 
 const Page = styled(Sheet)`
@@ -76,6 +77,14 @@ const acts: [word: string, means: string][] = [
   ['declare', 'Write the intend line that says a door is meant to be open, and for whom.'],
   ['close', 'Take out, or narrow, the lines that let something in.'],
   ['undo, redo', 'Take a change back, or make it once more. Each is a change of its own in the log.'],
+  [
+    'look now',
+    'Resolve the name, connect, and ask for the page, from the machine that this runs on: only where a line says that the address is ours. What was seen stands beside what is recorded.',
+  ],
+  [
+    'suspect',
+    'A line, or something that nobody wrote down, that would explain what was seen if it were not as recorded.',
+  ],
   ['without it', 'What would be if a line of a filter were not there.'],
 ];
 
@@ -126,6 +135,12 @@ export function Words() {
             ],
             [<Mark kind="ends" />, 'It ends here, and nothing is wrong.'],
             [<Mark kind="unknown" />, 'It goes on unseen: something is not written down.'],
+            [<SightMark sight="as-recorded" />, 'It was looked at, and seen as recorded.'],
+            [
+              <SightMark sight="otherwise" />,
+              'It was looked at, and seen otherwise: what is recorded is not so, or has changed.',
+            ],
+            [<SightMark sight="before" />, 'It was looked at before the last change of what it hangs on.'],
           ]}
         />
         <h3>What becomes of a flow</h3>
