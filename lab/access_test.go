@@ -74,7 +74,7 @@ func TestAccess(t *testing.T) {
 	}{
 		{"/", ".row[data-name]", 8, 1},
 		{"/findings", "[data-code]", 30, 3},
-		{"/trace/sky.fernmoor.example%3A443", "[data-break]", 6, 1},
+		{"/trace/sky.fernmoor.example%3A443", "[data-break]", 8, 1},
 		{"/records", ".print-only", 12, 4},
 	} {
 		b.do(chromedp.Navigate(p.url + v.path))

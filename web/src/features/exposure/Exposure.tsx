@@ -255,8 +255,10 @@ export function Exposure() {
     switch (i.kind) {
       case 'heading':
         return (
-          <Group data-change={i.change}>
-            {i.text} {i.count > 0 && <b>{i.count}</b>}
+          <Group as="div" role="row" data-change={i.change}>
+            <span role="cell">
+              {i.text} {i.count > 0 && <b>{i.count}</b>}
+            </span>
           </Group>
         );
       case 'undecided':
