@@ -34,7 +34,7 @@ type Suspect struct {
 	Explains int         `json:"explains" doc:"How many looks are as they would be then"`
 	Of       int         `json:"of" doc:"Of how many that tell"`
 	For      []string    `json:"for" nullable:"false" doc:"Looks that the records do not explain, and it does"`
-	Against  []string    `json:"against" nullable:"false" doc:"Looks that would be otherwise then"`
+	Against  []string    `json:"against" nullable:"false" doc:"Looks that are as recorded, and would be otherwise then"`
 	Same     []string    `json:"same" nullable:"false" doc:"Other suspects that no look at hand parts from it"`
 
 	keys []string // of it, and of those that no look parts from it
@@ -477,7 +477,7 @@ func (x *inquiry) foreseenBy(h *hypothesis) []string {
 // next is the look of which least can be foreseen over the suspects that are left, each as heavy as it is likely.
 func (x *inquiry) next(found []*weighed) *Next {
 	top := found[:min(len(found), mostShown*2)]
-	best, most := -1, 0.01
+	best, most, parted := -1, 0.01, 0
 	for i := range x.choices {
 		share := map[string]float64{}
 		sum := 0.0
@@ -493,14 +493,14 @@ func (x *inquiry) next(found []*weighed) *Next {
 			entropy -= p / sum * math.Log2(p/sum)
 		}
 		if entropy > most {
-			best, most = i, entropy
+			best, most, parted = i, entropy, len(share)
 		}
 	}
 	if best < 0 {
 		return nil
 	}
 	c := x.choices[best]
-	return &Next{Target: c.target, From: c.from, Why: fmt.Sprintf("The suspects foresee different things of it: it tells %.1f of a yes and no.", most)}
+	return &Next{Target: c.target, From: c.from, Why: fmt.Sprintf("The suspects foresee %d different things of it: it parts them best.", parted)}
 }
 
 // suspect is a hypothesis as it is shown.
@@ -517,7 +517,9 @@ func (x *inquiry) suspect(w *weighed) Suspect {
 			}
 		case Differs:
 			s.Of++
-			s.Against = append(s.Against, lookWord(l))
+			if l.Agrees == Agrees { // else nothing is said of it by the records either
+				s.Against = append(s.Against, lookWord(l))
+			}
 		}
 	}
 	return s

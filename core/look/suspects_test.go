@@ -300,3 +300,32 @@ func failing(tr, real *trace.Tracer, atHand []string) (target, from string) {
 	}
 	return "", ""
 }
+
+// TestSuspectSays holds what is said of a suspect: what speaks for it, and against it only what is as recorded.
+func TestSuspectSays(t *testing.T) {
+	tr := trace.New(model.Compile(notationtest.Parse(t, shop)), "2026-12-01")
+	at := time.Date(2026, 12, 1, 10, 0, 0, 0, time.UTC)
+	looks := []Look{
+		{At: at, From: "internet", Target: "a.example:22", Did: Connect, Came: Refused, Address: "9.9.9.9"},
+		{At: at, From: "internet", Target: "a.example:443", Did: Connect, Came: Arrived, Address: "9.9.9.9"},
+		{At: at, From: "internet", Target: "a.example:8100", Did: Connect, Came: Silent, Address: "9.9.9.9"},
+	}
+	got, err := Suspects(context.Background(), tr, "a.example:22", looks, []string{"internet"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if len(got.Suspects) == 0 || got.Suspects[0].Why != "ssh does not run on box" || !slices.Equal(got.Suspects[0].For, []string{"a.example:22 from internet (connect)"}) || len(got.Suspects[0].Against) > 0 {
+		t.Errorf("%+v", got.Suspects)
+	}
+	for _, s := range got.Suspects {
+		if strings.Contains(s.Why, "every port") && !slices.Contains(s.Against, "a.example:443 from internet (connect)") {
+			t.Errorf("nothing speaks against %s", s.Why)
+		}
+		if slices.Contains(s.Against, "a.example:8100 from internet (connect)") {
+			t.Errorf("what the records do not explain speaks against %s", s.Why)
+		}
+	}
+	if got, err := Suspects(context.Background(), tr, "a.example:443", looks, nil); err != nil || got.None == "" || len(got.Suspects) > 0 {
+		t.Errorf("of what is as recorded: %+v %v", got, err)
+	}
+}

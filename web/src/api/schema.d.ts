@@ -1991,7 +1991,7 @@ export interface components {
             text: string;
         };
         Suspect: {
-            /** @description Looks that would be otherwise then */
+            /** @description Looks that are as recorded, and would be otherwise then */
             against: string[];
             /** @description What one would do to find out */
             check: string;
