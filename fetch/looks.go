@@ -206,8 +206,36 @@ func (x *looking) contact(ctx context.Context, c look.Contact) {
 	}
 	page := l
 	page.At, page.Did, page.Target, page.Detail = time.Now().UTC(), look.HTTP, c.Target, ""
-	x.ask(conn, c, &page)
+	method := http.MethodHead
+	if c.Mark != "" {
+		method = http.MethodGet
+	}
+	x.ask(conn, c, method, &page)
+	if method == http.MethodHead && (page.Status == http.StatusMethodNotAllowed || page.Status == http.StatusNotImplemented) {
+		_ = conn.Close() // at one address few are open at once
+		x.askWhole(ctx, netip.AddrPortFrom(a, c.Port), c, &page)
+	}
 	x.give(ctx, page)
+}
+
+// askWhole asks once more, for the page itself, where its head is not to be had alone; what comes of that takes the place of the answer before.
+func (x *looking) askWhole(ctx context.Context, to netip.AddrPort, c look.Contact, page *look.Look) {
+	conn, err := x.Dial(ctx, c.Transport, to.String())
+	if err != nil {
+		return
+	}
+	defer func() { _ = conn.Close() }()
+	deadline, _ := ctx.Deadline()
+	_ = conn.SetDeadline(deadline)
+	if c.TLS {
+		handshake := *page
+		secure, ok := x.greet(ctx, conn, c, &handshake)
+		if !ok {
+			return
+		}
+		conn = secure
+	}
+	x.ask(conn, c, http.MethodGet, page)
 }
 
 // give gives a look on, if it was made before all was stopped.
@@ -359,12 +387,8 @@ func (x *looking) certificate(chain []*x509.Certificate, c look.Contact, l *look
 }
 
 // ask sends one request, and reads what stands at the head of its answer; of the body only where a mark is looked for in it.
-func (x *looking) ask(conn net.Conn, c look.Contact, l *look.Look) {
+func (x *looking) ask(conn net.Conn, c look.Contact, method string, l *look.Look) {
 	begun := time.Now()
-	method := http.MethodHead
-	if c.Mark != "" {
-		method = http.MethodGet
-	}
 	u, err := url.Parse(c.Target)
 	if err != nil {
 		l.Came, l.Detail = look.NotLooked, "it is no URL"

@@ -199,6 +199,18 @@ func TestLayers(t *testing.T) {
 	w.serve["9.9.9.9:80"] = web(nil, &asked, &mu, "HTTP/1.1 200 OK\r\nContent-Length: 10\r\n\r\nthe mark !")
 	w.serve["9.9.9.9:22"] = func(c net.Conn) { _, _ = io.WriteString(c, "SSH-2.0\r\n") }
 	w.serve["9.9.9.9:25"] = func(c net.Conn) { _ = c.Close() }
+	w.serve["9.9.9.9:8080"] = func(c net.Conn) { // takes no HEAD
+		defer func() { _ = c.Close() }()
+		r, err := http.ReadRequest(bufio.NewReader(c))
+		if err != nil {
+			return
+		}
+		answer := "HTTP/1.1 405 Method Not Allowed\r\nContent-Length: 0\r\n\r\n"
+		if r.Method == http.MethodGet {
+			answer = "HTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\nhi"
+		}
+		_, _ = io.WriteString(c, answer)
+	}
 	w.refuse["9.9.9.9:81"], w.refuse["9.9.9.9:82"] = syscall.ECONNREFUSED, syscall.EHOSTUNREACH
 	o := LookOptions{Roots: a.roots, Rate: 400, Within: 700 * time.Millisecond}
 	day := until.UTC().Format(time.DateOnly)
@@ -213,6 +225,7 @@ func TestLayers(t *testing.T) {
 	marked := contact(look.HTTP, "http://a.example/", "9.9.9.9", 80)
 	marked.Mark = "mark"
 	sameLines(t, looked(t, w, o, marked), []string{"connect a.example:80 arrived", "http http://a.example/ arrived 200 marked=true"})
+	sameLines(t, looked(t, w, o, contact(look.HTTP, "http://a.example:8080/", "9.9.9.9", 8080)), []string{"connect a.example:8080 arrived", "http http://a.example:8080/ arrived 200"})
 	sameLines(t, looked(t, w, o, contact(look.Connect, "a.example:22", "9.9.9.9", 22)), []string{"connect a.example:22 arrived"})
 	sameLines(t, looked(t, w, o, contact(look.Connect, "a.example:25", "9.9.9.9", 25)), []string{"connect a.example:25 cut"})
 	sameLines(t, looked(t, w, o, contact(look.Connect, "a.example:81", "9.9.9.9", 81)), []string{"connect a.example:81 refused connection refused"})

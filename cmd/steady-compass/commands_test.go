@@ -367,6 +367,7 @@ func TestLookCommands(t *testing.T) {
 		{[]string{"look", "a..b", "--db", db, "--dry-run"}, "a..b"},
 		{[]string{"look", "--db", db, "--from", "nowhere", "--dry-run"}, "nowhere"},
 		{[]string{"look", "--db", db, "--rate", "0"}, "--rate"},
+		{[]string{"look", "--db", db, "--mark", "x"}, "--mark"},
 		{[]string{"look", "--db", db, "--resolver", "dns.example"}, "--resolver"},
 		{[]string{"look", "--targets", mine}, "no list of contacts"},
 		{[]string{"look", "x", "--targets", looks}, "no target beside it"},

@@ -26,6 +26,7 @@ type lookCommand struct {
 	Rate     int           `help:"New contacts a second." default:"40"`
 	Within   time.Duration `help:"How long each is waited for." default:"4s"`
 	Roots    string        `help:"Certificates that are trusted, in place of the system's (PEM)." placeholder:"FILE"`
+	Mark     string        `help:"Words that the pages of the targets are to have in them; they are asked for whole then, up to 64 KiB." placeholder:"TEXT"`
 	All      bool          `help:"All ports of an address that is for nobody, and not only the first hundred."`
 	DryRun   bool          `help:"Send nothing, and say what would be sent and what would not."`
 	question
@@ -54,6 +55,9 @@ func (c *lookCommand) Run(ctx context.Context, s streams) error {
 		return err
 	}
 	plan.Resolver = c.Resolver
+	if c.Mark != "" {
+		plan.AskFor(c.Mark)
+	}
 	if c.DryRun {
 		if c.JSON {
 			return printJSON(s.out, plan)
@@ -69,6 +73,8 @@ func (c *lookCommand) check() error {
 	switch {
 	case c.Targets != "" && len(c.Target) > 0:
 		return wrong("--targets: the file says what to look at; expected no target beside it")
+	case c.Mark != "" && len(c.Target) == 0:
+		return wrong("--mark: whose page is to have it? expected a target beside it")
 	case c.Rate < 1 || c.Rate > 400:
 		return wrong("--rate: %d new contacts a second; expected 1 to 400", c.Rate)
 	case c.Within < 100*time.Millisecond || c.Within > time.Minute:

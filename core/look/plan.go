@@ -104,6 +104,15 @@ func PlanOf(ctx context.Context, t *trace.Tracer, self Self, q Question) (Plan, 
 	return p, nil
 }
 
+// AskFor has pages asked for whole, and looked through for a mark: what tells a site from another's answer in its place.
+func (p *Plan) AskFor(mark string) {
+	for i := range p.Contacts {
+		if c := &p.Contacts[i]; c.Did == HTTP {
+			c.Mark, c.Sends = mark, strings.Replace(c.Sends, "HEAD ", "GET ", 1)+", of which at most 64 KiB are read"
+		}
+	}
+}
+
 // longest is how long contacts take of which none answers.
 func longest(all []Contact) float64 {
 	at, most := map[string]int{}, 0
