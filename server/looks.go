@@ -4,14 +4,13 @@ import (
 	"cmp"
 	"context"
 	"fmt"
-	"net"
 	"net/http"
-	"net/url"
 	"slices"
 	"strings"
 	"sync"
 	"time"
 
+	"steady-compass/core/estate"
 	"steady-compass/core/look"
 	"steady-compass/core/memo"
 	"steady-compass/core/model"
@@ -107,17 +106,13 @@ func (s *Server) seen(ctx context.Context) ([]SeenLook, error) {
 			again = append(again, row)
 		}
 	}
-	then := map[int64]*trace.Tracer{}
+	then := past{db: s.db, now: now.Revision, at: map[int64]*trace.Tracer{}}
 	for _, row := range again {
-		if l := row.Revision; l > 0 && l < now.Revision && then[l] == nil && len(then) < mostRevisions {
-			e, err := s.db.At(ctx, l)
-			if err != nil {
-				return nil, err
-			}
-			then[l] = trace.New(model.Compile(e), now.Day)
+		if err := then.know(ctx, row.Revision, now.Day); err != nil {
+			return nil, err
 		}
 	}
-	judged := parallel.Map(ctx, len(again), func(i int) judgedLook { return judgeAnew(now.Tracer, then, now.Revision, again[i]) })
+	judged := parallel.Map(ctx, len(again), func(i int) judgedLook { return judgeAnew(now.Tracer, then, again[i]) })
 	if err := ctx.Err(); err != nil {
 		return nil, err
 	}
@@ -147,7 +142,7 @@ func (s *Server) reread(ctx context.Context) error {
 		row := known[keyOf(&kept[i])]
 		if row == nil {
 			row = &judgedLook{SeenLook: SeenLook{Look: kept[i]}}
-			row.Name, row.Port = partsOf(kept[i].Target)
+			row.Name, row.Port = row.Aim()
 		}
 		s.looked.rows[i] = row
 	}
@@ -155,18 +150,62 @@ func (s *Server) reread(ctx context.Context) error {
 }
 
 // judgeAnew holds a look against the records as they are, and says whether what it hangs on has changed since it was made.
-func judgeAnew(now *trace.Tracer, then map[int64]*trace.Tracer, revision int64, row *judgedLook) judgedLook {
+func judgeAnew(now *trace.Tracer, then past, row *judgedLook) judgedLook {
 	next := judgedLook{SeenLook: row.SeenLook}
 	look.JudgeReading(now, &next.Look, &next.reads)
 	if next.Agrees == "" {
 		next.Agrees = look.CannotTell
 	}
-	next.Old = false
-	if next.Revision != revision {
-		before := then[next.Revision]
-		next.Old = before == nil || linesOf(before, &next.Look) != linesOf(now, &next.Look) // too long ago to be told, or otherwise then
-	}
+	next.Old = then.other(now, &next.Look)
 	return next
+}
+
+// past are the records as they were when looks were made.
+type past struct {
+	db  *store.Store
+	now int64 // the revision that is
+	at  map[int64]*trace.Tracer
+}
+
+// know has a revision at hand, if there are not too many of them.
+func (p past) know(ctx context.Context, revision int64, day estate.Date) error {
+	if revision <= 0 || revision >= p.now || p.at[revision] != nil || len(p.at) == mostRevisions {
+		return nil
+	}
+	e, err := p.db.At(ctx, revision)
+	if err != nil {
+		return err
+	}
+	p.at[revision] = trace.New(model.Compile(e), day)
+	return nil
+}
+
+// other says whether what a look hangs on was otherwise when it was made, or that was too long ago to be told.
+func (p past) other(now *trace.Tracer, l *look.Look) bool {
+	if l.Revision == p.now {
+		return false
+	}
+	before := p.at[l.Revision]
+	return before == nil || linesOf(before, l) != linesOf(now, l)
+}
+
+// FreshLooks are the looks that a database keeps and that speak of the records as these are: what they hang on has not changed since.
+func FreshLooks(ctx context.Context, db *store.Store, now *trace.Tracer, day estate.Date) ([]look.Look, error) {
+	kept, err := db.Looks(ctx)
+	if err != nil {
+		return nil, err
+	}
+	then := past{db: db, now: db.Current().Revision, at: map[int64]*trace.Tracer{}}
+	var out []look.Look
+	for i := range kept {
+		if err := then.know(ctx, kept[i].Revision, day); err != nil {
+			return nil, err
+		}
+		if !then.other(now, &kept[i]) {
+			out = append(out, kept[i])
+		}
+	}
+	return out, nil
 }
 
 // linesOf are the lines by which a look's target is followed from its vantage.
@@ -193,24 +232,6 @@ func linesOf(t *trace.Tracer, l *look.Look) string {
 	}
 	slices.Sort(out)
 	return strings.Join(slices.Compact(out), "\n")
-}
-
-// partsOf are the name or address, and the port, of a look's target.
-func partsOf(target string) (name string, port uint16) {
-	if u, err := url.Parse(target); err == nil && u.Host != "" {
-		text := cmp.Or(u.Port(), map[string]string{"http": "80", "https": "443"}[u.Scheme])
-		_, _ = fmt.Sscan(text, &port)
-		return u.Hostname(), port
-	}
-	if name, _, ok := strings.Cut(target, " "); ok {
-		return name, 0
-	}
-	host, text, err := net.SplitHostPort(strings.TrimSuffix(target, "/udp"))
-	if err != nil {
-		return target, 0
-	}
-	_, _ = fmt.Sscan(text, &port)
-	return host, port
 }
 
 type looksQuery struct {

@@ -34,6 +34,11 @@ func (s *Store) AddLooks(ctx context.Context, looks []look.Look, age time.Durati
 	for i := range looks {
 		l := looks[i]
 		l.Predicted, l.Agrees, l.Says, l.Finding = "", "", "", ""
+		if l.Revision == 0 { // made where nobody knew it: the one that stood then
+			if err := tx.GetContext(ctx, &l.Revision, "SELECT coalesce(max(revision), 0) FROM change WHERE julianday(at) <= julianday(?)", l.At.UTC().Format(time.RFC3339Nano)); err != nil {
+				return 0, fmt.Errorf("keep looks: %w", err)
+			}
+		}
 		result, err := tx.ExecContext(ctx, "INSERT OR IGNORE INTO look (at, vantage, target, did, came, address, revision, seen) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
 			l.At.UTC().Format(lookTime), l.From, l.Target, string(l.Did), string(l.Came), l.Address, l.Revision, marshal(l))
 		if err != nil {

@@ -391,4 +391,19 @@ func TestLooks(t *testing.T) {
 	if last, err := s.LastLook(ctx); err != nil || last == 0 || s.Current().Revision != 0 {
 		t.Errorf("last %d, %v; revision %d", last, err, s.Current().Revision)
 	}
+	e, faults := notation.Parse("host box\n")
+	if len(faults) > 0 {
+		t.Fatal(faults)
+	}
+	if _, err := s.Reset(ctx, 0, e, "me", "x"); err != nil {
+		t.Fatal(err)
+	}
+	late := one
+	late.At = time.Now().UTC().Add(time.Second).Truncate(time.Millisecond)
+	if _, err := s.AddLooks(ctx, []look.Look{late}, LooksKept); err != nil {
+		t.Fatal(err)
+	}
+	if got, err := s.Looks(ctx); err != nil || got[0].Revision != s.Current().Revision || !got[0].At.Equal(late.At) {
+		t.Errorf("made where nobody knew the revision: %+v, %v", got[0], err)
+	}
 }

@@ -5,11 +5,13 @@ import (
 	"errors"
 	"strings"
 
+	"steady-compass/core/estate"
 	"steady-compass/core/look"
 	"steady-compass/core/trace"
 	"steady-compass/fetch"
 	"steady-compass/intake"
 	"steady-compass/intake/looks"
+	"steady-compass/server"
 )
 
 type suspectsCommand struct {
@@ -20,14 +22,14 @@ type suspectsCommand struct {
 }
 
 func (c *suspectsCommand) Run(ctx context.Context, s streams) error {
-	t, _, err := c.load(ctx, s)
+	t, day, err := c.load(ctx, s)
 	if err != nil {
 		return err
 	}
 	if _, err := t.ParseTarget(c.Target); err != nil {
 		return wrong("%v", err)
 	}
-	seen, err := c.seen(ctx, s)
+	seen, err := c.seen(ctx, s, t, day)
 	if err != nil {
 		return err
 	}
@@ -53,7 +55,7 @@ func (c *suspectsCommand) Run(ctx context.Context, s streams) error {
 }
 
 // seen are the looks that are weighed.
-func (c *suspectsCommand) seen(ctx context.Context, s streams) ([]look.Look, error) {
+func (c *suspectsCommand) seen(ctx context.Context, s streams, t *trace.Tracer, day estate.Date) ([]look.Look, error) {
 	if c.Looks != "" {
 		text, err := readText(c.Looks, s.in)
 		if err != nil {
@@ -73,7 +75,7 @@ func (c *suspectsCommand) seen(ctx context.Context, s streams) ([]look.Look, err
 		return nil, err
 	}
 	defer func() { _ = db.Close() }()
-	kept, err := db.Looks(ctx)
+	kept, err := server.FreshLooks(ctx, db, t, day)
 	if err != nil {
 		return nil, wrong("%v", err)
 	}

@@ -209,7 +209,7 @@ func (g *guessing) certificate(line string, r *estate.Cert) {
 
 // unwritten is what nobody wrote down at a machine on the way of a look.
 func (g *guessing) unwritten(p *model.Place, l *Look) {
-	_, port := portIn(l)
+	_, port := l.Aim()
 	down := estate.Change{}
 	for _, r := range g.t.Model.Estate.Of(estate.KindNamed("address")) {
 		if a := r.(*estate.Address); !a.Off && len(a.Hosts) == 1 && a.Hosts[0] == p.Name {
@@ -267,24 +267,6 @@ func added(records ...estate.Record) estate.Change {
 
 func onePort(port uint16) estate.Ports {
 	return estate.Ports{Ranges: []netset.PortRange{{Lo: port, Hi: port}}, Transport: netset.TCP}
-}
-
-// portIn are the name and the port of a look's target; 0 of a resolution.
-func portIn(l *Look) (string, uint16) {
-	name := nameIn(l.Target)
-	if l.Did == Resolve {
-		return name, 0
-	}
-	scheme, rest, isURL := strings.Cut(l.Target, "://")
-	if !isURL {
-		rest = l.Target
-	}
-	rest, _, _ = strings.Cut(rest, "/")
-	port := map[string]uint16{"http": 80, "https": 443}[scheme]
-	if i := strings.LastIndexByte(rest, ':'); i >= 0 && !strings.HasSuffix(rest, "]") {
-		_, _ = fmt.Sscan(rest[i+1:], &port)
-	}
-	return name, port
 }
 
 // freePort is a port of a place that nothing has.

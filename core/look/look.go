@@ -3,6 +3,11 @@
 package look
 
 import (
+	"cmp"
+	"fmt"
+	"net"
+	"net/url"
+	"strings"
 	"time"
 
 	"steady-compass/core/flow"
@@ -85,4 +90,24 @@ type Look struct {
 	Agrees    Agreement    `json:"agrees,omitempty"`
 	Says      string       `json:"says,omitempty" doc:"Both values in a sentence, where they differ"`
 	Finding   string       `json:"finding,omitempty" doc:"The code of the finding that it makes"`
+}
+
+// Aim is the name or address that was looked at, and the port; 0 of a resolution.
+func (l *Look) Aim() (name string, port uint16) {
+	if l.Did == Resolve {
+		name, _, _ = strings.Cut(l.Target, " ")
+		return name, 0
+	}
+	target := strings.TrimSuffix(l.Target, "/udp")
+	if u, err := url.Parse(target); err == nil && u.Host != "" {
+		text := cmp.Or(u.Port(), map[string]string{"http": "80", "https": "443"}[u.Scheme])
+		_, _ = fmt.Sscan(text, &port)
+		return u.Hostname(), port
+	}
+	host, text, err := net.SplitHostPort(target)
+	if err != nil {
+		return target, 0
+	}
+	_, _ = fmt.Sscan(text, &port)
+	return host, port
 }

@@ -75,7 +75,7 @@ func PlanOf(ctx context.Context, t *trace.Tracer, self Self, q Question) (Plan, 
 	if err != nil {
 		return Plan{}, err
 	}
-	x := &planning{t: t, standing: standing, touch: newTouching(t.Model, self, standing), all: q.All, known: map[string]bool{}, ports: map[netip.Addr]int{}, left: map[netip.Addr]bool{}}
+	x := &planning{t: t, standing: standing, touch: newTouching(t.Model, self, standing), all: q.All, known: map[string]bool{}, ports: map[netip.Addr]int{}, left: map[netip.Addr]bool{}, anywhere: map[netset.Transport]netset.Ports{}}
 	targets := q.Targets
 	if len(targets) == 0 {
 		targets = x.meant(ctx)
@@ -133,7 +133,8 @@ type planning struct {
 	all      bool
 	known    map[string]bool
 	ports    map[netip.Addr]int
-	left     map[netip.Addr]bool // addresses of which not all ports are looked at, as is said
+	left     map[netip.Addr]bool               // addresses of which not all ports are looked at, as is said
+	anywhere map[netset.Transport]netset.Ports // the ports that any line names, once worked out
 	contacts []Contact
 	refused  []Refusal
 }
@@ -229,25 +230,29 @@ func (x *planning) portsOf(i *estate.Intent) []flow.PortKey {
 
 // everywhere are the ports that any line of the estate names.
 func (x *planning) everywhere(proto netset.Transport) netset.Ports {
-	var out netset.Ports
+	if known, ok := x.anywhere[proto]; ok {
+		return known
+	}
+	var all []netset.PortRange
 	for _, p := range x.t.Model.Places {
 		for i := range p.Sockets {
 			if s := &p.Sockets[i]; s.Record.Bind.Transport&proto != 0 {
-				out = out.Union(s.Ports)
+				all = append(all, s.Ports.Ranges()...)
 			}
 		}
 		for _, m := range p.Maps {
 			if m.Record.Bind.Transport&proto != 0 {
-				out = out.Union(m.Ports)
+				all = append(all, m.Ports.Ranges()...)
 			}
 		}
 		for _, f := range p.Forwards {
 			if f.Record.Bind.Transport&proto != 0 && !f.Record.Bind.Any {
-				out = out.Union(f.Ports)
+				all = append(all, f.Ports.Ranges()...)
 			}
 		}
 	}
-	return out
+	x.anywhere[proto] = netset.PortsOf(all...)
+	return x.anywhere[proto]
 }
 
 // target adds what is to be sent for a target: the question for its name, and a contact for each address and path that it leads to.

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"maps"
 	"math"
 	"net/netip"
 	"slices"
@@ -57,7 +58,8 @@ type Inquiry struct {
 // How likely it is that a look lies, and how much is weighed at a time.
 const (
 	lies       = 0.05
-	mostRead   = 80 // looks that are weighed
+	mostRead   = 80  // looks that are weighed
+	mostTried  = 400 // looks that are held against the lines of those to be explained
 	mostShown  = 12
 	mostChosen = 24 // looks among which the next is chosen
 )
@@ -110,37 +112,51 @@ type choice struct{ target, from string }
 func (x *inquiry) gather(target string, looks []Look) bool {
 	x.done = map[choice]bool{}
 	at := x.at(target)
-	var all []Look
-	var reads []map[string]bool
-	shared := map[string]bool{}
-	asked := map[int]bool{}
+	shared, near := map[string]bool{}, map[string]bool{}
+	var others []Look
 	for _, l := range looks {
-		Judge(x.t, &l)
 		if l.Came == NotLooked {
 			continue
 		}
-		read := x.readBy(&l)
-		if l.Agrees == Differs && at(&l) {
-			asked[len(all)] = true
-			for line := range read {
-				shared[line] = true
-			}
-		}
-		all, reads = append(all, l), append(reads, read)
-	}
-	for i, l := range all {
-		if l.Agrees == CannotTell && !asked[i] || len(x.looks) == mostRead && !asked[i] {
+		if !at(&l) {
+			others = append(others, l)
 			continue
 		}
-		if asked[i] || sharesLine(reads[i], shared) {
-			if asked[i] {
-				x.asked = append(x.asked, len(x.looks))
-			}
-			x.looks, x.reads = append(x.looks, l), append(x.reads, reads[i])
-			x.done[choice{l.Target, l.From}] = true
+		near[l.Address] = true
+		Judge(x.t, &l)
+		if l.Agrees == Differs {
+			read := x.readBy(&l)
+			maps.Copy(shared, read)
+			x.asked = append(x.asked, len(x.looks))
+			x.take(l, read)
+		} else {
+			others = append(others, l)
 		}
 	}
-	return len(x.asked) > 0
+	if len(x.asked) == 0 {
+		return false
+	}
+	// Of a great many looks those at the same addresses say most.
+	slices.SortStableFunc(others, func(a, b Look) int { return cmp.Compare(farther(near[a.Address]), farther(near[b.Address])) })
+	for _, l := range others[:min(len(others), mostTried)] {
+		if len(x.looks) >= mostRead {
+			break
+		}
+		if Judge(x.t, &l); l.Agrees == CannotTell {
+			continue
+		}
+		if read := x.readBy(&l); sharesLine(read, shared) {
+			x.take(l, read)
+		}
+	}
+	return true
+}
+
+func farther(near bool) int { return map[bool]int{true: 0, false: 1}[near] }
+
+func (x *inquiry) take(l Look, read map[string]bool) {
+	x.looks, x.reads = append(x.looks, l), append(x.reads, read)
+	x.done[choice{l.Target, l.From}] = true
 }
 
 // at says of looks whether they are at a target: the same one, or one at its name, its port or an address of the place.
@@ -150,30 +166,19 @@ func (x *inquiry) at(target string) func(*Look) bool {
 		return func(l *Look) bool { return l.Target == target }
 	}
 	return func(l *Look) bool {
-		if _, port := portIn(l); tg.Port != 0 && port != 0 && port != tg.Port {
+		name, port := l.Aim()
+		if tg.Port != 0 && port != 0 && port != tg.Port {
 			return false
 		}
 		switch {
 		case tg.Name != "":
-			return nameIn(l.Target) == tg.Name
+			return name == tg.Name
 		case tg.Place != nil:
 			a, err := netip.ParseAddr(l.Address)
 			return err == nil && x.t.Model.Places[tg.Place.Namespace].Owns(a)
 		}
 		return l.Address == tg.Addr.String()
 	}
-}
-
-func nameIn(target string) string {
-	if _, rest, ok := strings.Cut(target, "://"); ok {
-		target = rest
-	}
-	target, _, _ = strings.Cut(target, "/")
-	target, _, _ = strings.Cut(target, " ")
-	if i := strings.LastIndexByte(target, ':'); i >= 0 && !strings.HasSuffix(target, "]") {
-		target = target[:i]
-	}
-	return target
 }
 
 func sharesLine(a, b map[string]bool) bool {
