@@ -2,6 +2,7 @@ package look
 
 import (
 	"fmt"
+	"maps"
 	"net/netip"
 	"slices"
 	"strings"
@@ -30,42 +31,35 @@ type hypothesis struct {
 	check    string
 	weight   float64
 	change   estate.Change
-	own      bool // only looks that read its line can be other than before
-	weak     bool // otherwise in a way not thought of: it may explain whatever reads the line
+	own      bool   // only looks that read its line can be other than before
+	machine  string // only looks that pass it can be; "" where any can
+	weak     bool   // otherwise in a way not thought of: it may explain whatever reads the line
 	records  []string
 	foresees []string
+	so       *bench // the estate in which it is so; nil until it is asked
 }
 
 // hypotheses are what may be otherwise: the lines that the looks to be explained were followed by, and what nobody wrote down at the machines
 // on their ways.
 func (x *inquiry) hypotheses() []*hypothesis {
 	g := &guessing{inquiry: x, seen: map[string]bool{}}
-	var lines, machines []string
+	lines, machines := map[string]bool{}, map[string]bool{}
 	for _, i := range x.asked {
-		for line := range x.reads[i] {
-			if !slices.Contains(lines, line) {
-				lines = append(lines, line)
-			}
-		}
-		for _, p := range x.ways(&x.looks[i]) {
-			for s := range p.Steps {
-				if place := x.t.Model.PlaceNamed(p.Steps[s].At); place != nil {
-					if host := x.t.Model.Places[place.Host]; !host.Outside && !slices.Contains(machines, host.Name) {
-						machines = append(machines, host.Name)
-					}
-				}
-			}
-		}
+		maps.Copy(lines, x.reads[i])
+		maps.Copy(machines, x.machines[i])
 	}
-	slices.Sort(lines)
-	for _, line := range lines {
-		if r := x.lines[line]; r != nil {
+	for _, r := range x.t.Model.Estate.All() {
+		if line := estate.Line(r); lines[line] {
 			g.written(line, r)
 		}
 	}
-	for _, name := range machines {
+	for _, name := range slices.Sorted(maps.Keys(machines)) {
+		p := x.t.Model.PlaceNamed(name)
+		if p.Outside {
+			continue
+		}
 		for _, i := range x.asked {
-			g.unwritten(x.t.Model.PlaceNamed(name), &x.looks[i])
+			g.unwritten(p, &x.looks[i])
 		}
 	}
 	return g.out
@@ -98,8 +92,8 @@ func (g *guessing) written(line string, r estate.Record) {
 		}
 		_, isAddress := r.(*estate.Address)
 		_, isRoute := r.(*estate.Route)
-		_, isFilter := r.(*estate.Filter)
-		g.add(&hypothesis{line: line, why: why, check: check, weight: weight, change: c, own: !isAddress && !isRoute && !isFilter})
+		f, isFilter := r.(*estate.Filter)
+		g.add(&hypothesis{line: line, why: why, check: check, weight: weight, change: c, own: !isAddress && !isRoute && !(isFilter && f.Stateless)})
 	}
 	switch r := r.(type) {
 	case *estate.Listen:
@@ -252,7 +246,7 @@ func (g *guessing) inFront(p *model.Place, port uint16, action, who string, all 
 	}
 	g.add(&hypothesis{
 		key: "a filter in front of " + p.Name, kind: Unwritten, weight: policy, why: fmt.Sprintf("something in front of %s %s %s %s", p.Name, does, what, whom),
-		check:  fmt.Sprintf("Look for a filter that is not recorded: on %s, at its provider, on the way to it.", p.Name),
+		check: fmt.Sprintf("Look for a filter that is not recorded: on %s, at its provider, on the way to it.", p.Name), machine: p.Name,
 		change: added(&estate.Filter{Name: name, On: []string{p.Name}, Hook: "arriving", Otherwise: "pass"}, rule),
 	})
 }

@@ -43,46 +43,70 @@ func differs(code, format string, args ...any) verdict {
 
 // Judge holds a look against what the records say is seen from its vantage, and notes in it what was predicted and whether that is so. Of
 // several branches it agrees with the records where one has what was seen. It says nothing of what was not looked at, or is not recorded.
-func Judge(t *trace.Tracer, l *Look) { JudgeReading(t, l, nil) }
+func Judge(t *trace.Tracer, l *Look) { (&bench{t: t}).judge(l) }
 
 // JudgeReading is Judge, and adds to reads what that came by.
-func JudgeReading(t *trace.Tracer, l *Look, reads *memo.Reads) {
+func JudgeReading(t *trace.Tracer, l *Look, reads *memo.Reads) { (&bench{t: t, reads: reads}).judge(l) }
+
+// bench is where looks are judged by one estate; what was followed for one look is there for the next at the same target.
+type bench struct {
+	t     *trace.Tracer
+	reads *memo.Reads
+	ways  map[choice][]trace.Path
+}
+
+func (b *bench) judge(l *Look) {
 	l.Predicted, l.Agrees, l.Says, l.Finding = "", CannotTell, "", ""
-	v, err := t.VantageNamed(l.From)
+	v, err := b.t.VantageNamed(l.From)
 	if err != nil || l.Came == NotLooked {
 		return
 	}
 	if l.Did == Resolve {
-		judgeAnswer(t, v, l, reads)
+		judgeAnswer(b.t, v, l, b.reads)
 		return
 	}
-	tg, err := t.ParseTarget(l.Target)
+	var best *verdict
+	for _, p := range b.follow(l.Target, v) {
+		if a, err := netip.ParseAddr(l.Address); err != nil || p.Addr() != a {
+			continue
+		}
+		said := judgeWay(b.t, l, &p)
+		if best == nil || rank(said.agrees) < rank(best.agrees) {
+			best = &said
+			l.Predicted = p.Outcome
+		}
+	}
+	if best != nil {
+		l.Agrees, l.Says, l.Finding = best.agrees, best.says, best.code
+	}
+}
+
+// follow are the ways of a target from a vantage; none where it cannot be read.
+func (b *bench) follow(target string, v flow.Vantage) []trace.Path {
+	key := choice{target, v.Word}
+	if ways, known := b.ways[key]; known {
+		return ways
+	}
+	tg, err := b.t.ParseTarget(target)
 	if err != nil {
-		return
+		return nil
 	}
 	if tg.Addr.IsValid() { // whoever looks at a bare address does not ask it for a certificate of that address
 		tg.Says = serve.SpeaksByPort
 	}
 	ports := []flow.PortKey{{Port: tg.Port, Transport: tg.Proto}}
 	if tg.Port == 0 {
-		ports, _ = t.PortsReading(cmp.Or(tg.Name, tg.Text), &v, reads)
+		ports, _ = b.t.PortsReading(cmp.Or(tg.Name, tg.Text), &v, b.reads)
 	}
-	var best *verdict
-	for _, key := range ports {
-		for _, p := range t.TraceReading(tg, key, v, reads) {
-			if a, err := netip.ParseAddr(l.Address); err != nil || p.Addr() != a {
-				continue
-			}
-			said := judgeWay(t, l, &p)
-			if best == nil || rank(said.agrees) < rank(best.agrees) {
-				best = &said
-				l.Predicted = p.Outcome
-			}
-		}
+	var out []trace.Path
+	for _, port := range ports {
+		out = append(out, b.t.TraceReading(tg, port, v, b.reads)...)
 	}
-	if best != nil {
-		l.Agrees, l.Says, l.Finding = best.agrees, best.says, best.code
+	if b.ways == nil {
+		b.ways = map[choice][]trace.Path{}
 	}
+	b.ways[key] = out
+	return out
 }
 
 // rank orders agreements, the one that counts first: what one branch has is as recorded, and what one leaves open is not otherwise.

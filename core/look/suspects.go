@@ -69,10 +69,7 @@ const (
 // look next.
 func Suspects(ctx context.Context, t *trace.Tracer, target string, looks []Look, atHand []string) (Inquiry, error) {
 	out := Inquiry{Suspects: []Suspect{}}
-	x := &inquiry{t: t, lines: map[string]estate.Record{}}
-	for _, r := range t.Model.Estate.All() {
-		x.lines[estate.Line(r)] = r
-	}
+	x := &inquiry{t: t}
 	if !x.gather(target, looks) {
 		out.None = "nothing that was seen of it is otherwise than recorded"
 		return out, nil
@@ -97,13 +94,14 @@ func Suspects(ctx context.Context, t *trace.Tracer, target string, looks []Look,
 
 // inquiry is looks being weighed.
 type inquiry struct {
-	t       *trace.Tracer
-	lines   map[string]estate.Record
-	asked   []int // of looks, those that are to be explained
-	looks   []Look
-	reads   []map[string]bool // the lines by which each is followed
-	choices []choice
-	done    map[choice]bool
+	t        *trace.Tracer
+	lines    map[string]estate.Record
+	asked    []int // of looks, those that are to be explained
+	looks    []Look
+	reads    []map[string]bool // the lines by which each is followed
+	machines []map[string]bool // that each passes
+	choices  []choice
+	done     map[choice]bool
 }
 
 type choice struct{ target, from string }
@@ -125,10 +123,10 @@ func (x *inquiry) gather(target string, looks []Look) bool {
 		near[l.Address] = true
 		Judge(x.t, &l)
 		if l.Agrees == Differs {
-			read := x.readBy(&l)
+			read, machines := x.readBy(&l)
 			maps.Copy(shared, read)
 			x.asked = append(x.asked, len(x.looks))
-			x.take(l, read)
+			x.take(l, read, machines)
 		} else {
 			others = append(others, l)
 		}
@@ -145,8 +143,8 @@ func (x *inquiry) gather(target string, looks []Look) bool {
 		if Judge(x.t, &l); l.Agrees == CannotTell {
 			continue
 		}
-		if read := x.readBy(&l); sharesLine(read, shared) {
-			x.take(l, read)
+		if read, machines := x.readBy(&l); sharesLine(read, shared) {
+			x.take(l, read, machines)
 		}
 	}
 	return true
@@ -154,8 +152,8 @@ func (x *inquiry) gather(target string, looks []Look) bool {
 
 func farther(near bool) int { return map[bool]int{true: 0, false: 1}[near] }
 
-func (x *inquiry) take(l Look, read map[string]bool) {
-	x.looks, x.reads = append(x.looks, l), append(x.reads, read)
+func (x *inquiry) take(l Look, read, machines map[string]bool) {
+	x.looks, x.reads, x.machines = append(x.looks, l), append(x.reads, read), append(x.machines, machines)
 	x.done[choice{l.Target, l.From}] = true
 }
 
@@ -210,43 +208,59 @@ func (x *inquiry) ways(l *Look) []trace.Path {
 	return out
 }
 
-// readBy are the lines by which a look's target is followed, with those by which the machines on its way stand there.
-func (x *inquiry) readBy(l *Look) map[string]bool {
-	out := map[string]bool{}
+// passed are the steps of a way that a look goes: of a connection those to the listener that takes it and back. What a relay stands for decides
+// too where it was cut off.
+func passed(l *Look, p *trace.Path) []flow.Step {
+	if l.Did != Connect || l.Came == Cut {
+		return p.Steps
+	}
+	behind := slices.IndexFunc(p.Steps, func(s flow.Step) bool {
+		return s.Stage == flow.StageTLS || s.Stage == flow.StageSite || s.Stage == flow.StageUpstream
+	})
+	if behind < 0 {
+		return p.Steps
+	}
+	return p.Steps[:behind]
+}
+
+// readBy are the lines by which a look's target is followed, with those by which the machines on its way stand there, and these machines.
+func (x *inquiry) readBy(l *Look) (lines, machines map[string]bool) {
+	lines, machines = map[string]bool{}, map[string]bool{}
 	if l.Did == Resolve {
 		v, err := x.t.VantageNamed(l.From)
 		name, typ, _ := strings.Cut(l.Target, " ")
 		if err != nil {
-			return out
+			return lines, machines
 		}
 		for _, link := range x.t.Answer(name, typ, v).Links {
 			if link.Record != nil {
-				out[estate.Line(link.Record)] = true
+				lines[estate.Line(link.Record)] = true
 			}
 		}
-		return out
+		return lines, machines
 	}
 	for _, p := range x.ways(l) {
-		for i := range p.Steps {
-			s := &p.Steps[i]
+		for _, s := range passed(l, &p) {
 			for _, line := range s.Records {
-				out[line] = true
+				lines[line] = true
 			}
-			for _, line := range x.standing(s.At) {
-				out[line] = true
+			place := x.t.Model.PlaceNamed(s.At)
+			if place == nil {
+				continue
+			}
+			if host := x.t.Model.Places[place.Host]; !machines[host.Name] {
+				machines[host.Name] = true
+				for _, line := range standing(host) {
+					lines[line] = true
+				}
 			}
 		}
 	}
-	return out
+	return lines, machines
 }
 
 // standing are the lines by which a machine has its addresses and its routes.
-func (x *inquiry) standing(place string) []string {
-	p := x.t.Model.PlaceNamed(place)
-	if p == nil {
-		return nil
-	}
-	host := x.t.Model.Places[p.Host]
+func standing(host *model.Place) []string {
 	var out []string
 	for i := range host.Attachments {
 		for _, r := range host.Attachments[i].Records {
@@ -285,21 +299,55 @@ type weighed struct {
 
 // weigh holds each hypothesis against the looks, and keeps those that explain what is asked about; of several about one thing the likeliest.
 func (x *inquiry) weigh(ctx context.Context, all []*hypothesis) []*weighed {
-	results := parallel.Map(ctx, len(all), func(i int) *weighed { return x.hold(all[i]) })
+	groups := sameChange(all)
+	results := parallel.Map(ctx, len(groups), func(i int) *weighed {
+		h := groups[i][0]
+		if !x.explains(h) {
+			h.so = nil
+			return nil
+		}
+		return x.hold(h)
+	})
 	best := map[string]*weighed{}
 	var out []*weighed
-	for _, w := range results {
-		if w == nil || !slices.ContainsFunc(x.asked, func(i int) bool { return w.agrees[i] == Agrees }) {
+	for i, first := range results {
+		if first == nil {
 			continue
 		}
-		if before := best[w.key]; before == nil {
-			best[w.key] = w
-			out = append(out, w)
-		} else if w.score > before.score {
-			*before = *w
+		for _, h := range groups[i] {
+			h.so = first.so
+			w := &weighed{hypothesis: h, agrees: first.agrees, score: first.score - math.Log(first.weight) + math.Log(h.weight)}
+			if before := best[h.key]; before == nil {
+				best[h.key] = w
+				out = append(out, w)
+			} else if w.score > before.score {
+				*before = *w
+			}
 		}
 	}
 	slices.SortStableFunc(out, func(a, b *weighed) int { return cmp.Compare(b.score, a.score) })
+	return out
+}
+
+// sameChange puts hypotheses together that are the same change of the records: a machine that is down, and one that does not hold its only address.
+func sameChange(all []*hypothesis) [][]*hypothesis {
+	var out [][]*hypothesis
+	at := map[string]int{}
+	for _, h := range all {
+		key := fmt.Sprint(h.weak, h.change.Remove)
+		for _, p := range h.change.Add {
+			key += fmt.Sprint(p.At, " ", estate.Line(p.Record), "\n")
+		}
+		if h.weak {
+			key += h.line
+		}
+		i, known := at[key]
+		if !known {
+			i, at[key] = len(out), len(out)
+			out = append(out, nil)
+		}
+		out[i] = append(out[i], h)
+	}
 	return out
 }
 
@@ -337,38 +385,62 @@ func both(a, b *hypothesis) *hypothesis {
 	return h
 }
 
-// hold says what each look would be if a hypothesis were so, and how likely the looks are then: one in twenty lies.
+// suppose traces a hypothesis as if it were so; false where its change cannot be made. Of a weak one nothing is otherwise.
+func (x *inquiry) suppose(h *hypothesis) bool {
+	switch {
+	case h.so != nil:
+	case h.weak:
+		h.so = &bench{t: x.t}
+	default:
+		e, err := x.t.Model.Estate.Apply(h.change)
+		if err != nil {
+			return false
+		}
+		h.so = &bench{t: x.t.After(e)}
+	}
+	return true
+}
+
+// likelihood is how likely what a look stands to a hypothesis as is, if that is so: one in twenty lies.
+var likelihood = map[Agreement]float64{Agrees: math.Log(1 - lies), Differs: math.Log(lies), CannotTell: math.Log(0.5)}
+
+// under is how a look stands to a hypothesis; false where its change cannot be made.
+func (x *inquiry) under(h *hypothesis, i int) (Agreement, bool) {
+	reads := x.reads[i][h.line]
+	switch {
+	case h.weak && reads:
+		return Agrees, true
+	case h.weak || h.own && !reads || h.machine != "" && !x.machines[i][h.machine]:
+		return x.looks[i].Agrees, true
+	case !x.suppose(h):
+		return "", false
+	}
+	l := x.looks[i]
+	h.so.judge(&l)
+	return l.Agrees, true
+}
+
+// explains says whether one of the looks that are to be explained would be as it is if a hypothesis were so.
+func (x *inquiry) explains(h *hypothesis) bool {
+	return slices.ContainsFunc(x.asked, func(i int) bool {
+		a, ok := x.under(h, i)
+		return ok && a == Agrees
+	})
+}
+
+// hold says what each look would be if a hypothesis were so, and how likely the looks are then; nil where it cannot be so.
 func (x *inquiry) hold(h *hypothesis) *weighed {
 	w := &weighed{hypothesis: h, agrees: make([]Agreement, len(x.looks)), score: math.Log(h.weight)}
-	var after *trace.Tracer
 	for i := range x.looks {
-		l := x.looks[i]
-		switch {
-		case h.weak && x.reads[i][h.line]:
-			w.agrees[i] = Agrees
-			w.score += math.Log(0.5) // it may be so, and may not
-			continue
-		case h.weak || h.own && !x.reads[i][h.line]:
-			w.agrees[i] = l.Agrees
-		default:
-			if after == nil {
-				e, err := x.t.Model.Estate.Apply(h.change)
-				if err != nil {
-					return nil
-				}
-				after = x.t.After(e)
-			}
-			Judge(after, &l)
-			w.agrees[i] = l.Agrees
+		a, ok := x.under(h, i)
+		if !ok {
+			return nil
 		}
-		switch w.agrees[i] {
-		case Agrees:
-			w.score += math.Log(1 - lies)
-		case Differs:
-			w.score += math.Log(lies)
-		default:
-			w.score += math.Log(0.5)
+		w.agrees[i] = a
+		if h.weak && x.reads[i][h.line] {
+			a = CannotTell // it may be so, and may not
 		}
+		w.score += likelihood[a]
 	}
 	return w
 }
@@ -408,8 +480,8 @@ func (x *inquiry) beside() []string {
 	var out []string
 	for _, i := range x.asked {
 		for _, p := range x.ways(&x.looks[i]) {
-			for s := range p.Steps {
-				place := x.t.Model.PlaceNamed(p.Steps[s].At)
+			for _, s := range passed(&x.looks[i], &p) {
+				place := x.t.Model.PlaceNamed(s.At)
 				if place == nil {
 					continue
 				}
@@ -446,14 +518,10 @@ func (x *inquiry) socketsOf(place *model.Place) []string {
 
 // foreseenBy is what each look that may be made would see if a hypothesis were so.
 func (x *inquiry) foreseenBy(h *hypothesis) []string {
-	after := x.t
-	if !h.weak {
-		e, err := x.t.Model.Estate.Apply(h.change)
-		if err != nil {
-			return nil
-		}
-		after = x.t.After(e)
+	if !x.suppose(h) {
+		return nil
 	}
+	after := h.so.t
 	out := make([]string, len(x.choices))
 	for i, c := range x.choices {
 		v, err := after.VantageNamed(c.from)

@@ -14,6 +14,14 @@ import (
 
 // Compile builds the model. Records that are off are left out, and listed in Off.
 func Compile(e *estate.Estate) *Model {
+	m := hanging(e)
+	m.compileLines(part{all: true, rules: e.Of(estate.KindNamed("rule"))})
+	m.compileRest()
+	return m
+}
+
+// hanging is a model as far as machines, and how they hang together.
+func hanging(e *estate.Estate) *Model {
 	m := &Model{
 		Estate: e, Services: map[string]*Service{}, Certs: map[string]*estate.Cert{},
 		places: map[string]PlaceID{}, networks: map[string]NetID{"internet": Internet},
@@ -27,11 +35,14 @@ func Compile(e *estate.Estate) *Model {
 	m.compileRegions()
 	m.compileSegments()
 	m.compileOuter()
-	m.compileLines(part{all: true, rules: e.Of(estate.KindNamed("rule"))})
+	return m
+}
+
+// compileRest compiles what is no machine's.
+func (m *Model) compileRest() {
 	m.compileLists()
 	m.compileOff(func(*estate.Kind) bool { return true })
-	m.Names = names.Compile(e, m.holdsOnInternet)
-	return m
+	m.Names = names.Compile(m.Estate, m.holdsOnInternet)
 }
 
 func inForce[T estate.Record](e *estate.Estate, kind string) []T {

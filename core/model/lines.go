@@ -14,11 +14,11 @@ import (
 type part struct {
 	all      bool
 	kinds    map[string]bool             // of the lines that changed
-	machines map[string]map[PlaceID]bool // by kind
+	machines map[string]map[PlaceID]bool // by kind; nil: every one
 	services map[string]bool
 	filters  map[string]bool // whose rules are to be read anew
 	rules    []estate.Record // those of these filters, perhaps with others
-	before   []*Place        // the machines as they were
+	before   []*Place        // the machines as they were; nil where there is nothing to keep of them
 }
 
 // some says whether lines of a kind are compiled at all.
@@ -26,10 +26,10 @@ func (x *part) some(kind string) bool { return x.all || x.kinds[kind] }
 
 // of says whether lines of a kind are compiled for a machine.
 func (x *part) of(kind string, p *Place) bool {
-	return p != nil && (x.all || x.machines[kind][p.ID])
+	return p != nil && (x.machines == nil || x.machines[kind][p.ID])
 }
 
-func (x *part) anew(filter string) bool { return x.all || x.filters[filter] }
+func (x *part) anew(filter string) bool { return x.before == nil || x.filters[filter] }
 
 // kept is a filter of a machine as it was, where its rules are not to be read anew; else nil.
 func (x *part) kept(p *Place, hook Hook, f *estate.Filter) *Filter {
@@ -223,7 +223,7 @@ func (m *Model) compileOff(changed func(*estate.Kind) bool) {
 func (m *Model) compileFilters(x part) {
 	build := m.building(x)
 	touched := func(string) bool { return true }
-	if !x.all {
+	if x.machines != nil {
 		names := map[string]bool{}
 		for id := range x.machines["filter"] {
 			names[m.Places[id].Name] = true

@@ -142,6 +142,58 @@ func TestRecompileShares(t *testing.T) {
 	}
 }
 
+// TestStoodAnew: where machines stand at other addresses, filters are kept, and mean what they mean when all is compiled.
+func TestStoodAnew(t *testing.T) {
+	const more = `
+group inside lan,box,web-1
+group all inside
+host web-1
+address web-1 10.0.0.7 lan
+filter third on other input otherwise drop
+rule third pass 80 from box
+rule third pass 81 from all
+rule third pass 82 from 10.0.0.0/24
+filter near on box input otherwise drop
+rule near pass 80 from on-link
+filter own on web-1 input otherwise drop
+rule own pass 80 from lan
+route box default via 10.0.0.1
+`
+	for _, c := range []struct {
+		remove, add []string
+		anew        []string // filters
+	}{
+		{remove: []string{"address web-1 10.0.0.7 lan"}, anew: []string{"third", "near"}},
+		{remove: []string{"address away 10.1.0.5 far"}, add: []string{"address away 10.1.0.6 far"}, anew: []string{"near"}},
+		{remove: []string{"address lone 203.0.113.77 internet"}, anew: []string{"edge", "near"}}, // internet is more by it
+		{add: []string{"address lone 9.9.9.9 internet"}, anew: []string{"edge", "near"}},
+		{remove: []string{"route box default via 10.0.0.1"}},
+		{remove: []string{"address box 10.0.0.5 lan"}, add: []string{"address box 10.0.0.9 lan", "route lone default via 203.0.113.1"}, anew: []string{"third", "near"}},
+	} {
+		m := compiled(t, twoSites+more)
+		e := edit(t, m, c.remove, c.add)
+		next, whole := m.Recompile(e), Compile(e)
+		for i, p := range next.Places {
+			w := whole.Places[i]
+			if !slices.EqualFunc(p.Attachments, w.Attachments, sameAttachment) || !slices.Equal(p.Routes, w.Routes) {
+				t.Errorf("%v %v: %s stands otherwise than when all is compiled", c.remove, c.add, p.Name)
+			}
+			for hook, list := range p.Filters {
+				for k, f := range list {
+					if kept := m.Places[i].Filters[hook][k] == f; kept == slices.Contains(c.anew, f.Record.Name) {
+						t.Errorf("%v %v: filter %s is kept: %v", c.remove, c.add, f.Record.Name, kept)
+					}
+					for n, r := range f.Rules {
+						if want := w.Filters[hook][k].Rules[n]; !r.From.Set.Equal(want.From.Set) || !r.To.Set.Equal(want.To.Set) {
+							t.Errorf("%v %v: %s means another than when all is compiled", c.remove, c.add, estate.Line(r.Record))
+						}
+					}
+				}
+			}
+		}
+	}
+}
+
 // TestServiceWithoutListeners has the sites that it would have.
 func TestServiceWithoutListeners(t *testing.T) {
 	m := compiled(t, "host web\nlisten web 80 as shop off\nsite shop a.example at 80 files\nsite shop * at 80 redirect https\n")

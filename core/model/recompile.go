@@ -10,7 +10,13 @@ import (
 // Recompile compiles an estate that came of the model's own by an edit. It is what Compile makes of it; but what no changed
 // line speaks of is shared with the model, so that a line is compiled in the time that its machine takes.
 func (m *Model) Recompile(e *estate.Estate) *Model {
-	if !estate.Same(m.Estate, e, structural...) || m.manyOther(e) {
+	switch {
+	case m.manyOther(e):
+		return Compile(e)
+	case !estate.Same(m.Estate, e, structural...):
+		if m.onlyOther(e, standing) {
+			return m.stoodAnew(e)
+		}
 		return Compile(e)
 	}
 	next := *m
@@ -73,6 +79,103 @@ func (m *Model) manyOther(e *estate.Estate) bool {
 		}
 	}
 	return false
+}
+
+// standing are the kinds of records that say at which addresses machines stand, and which ways they take: where only these change, machines,
+// networks and groups are the same ones.
+var standing = []string{"address", "route"}
+
+// onlyOther says whether nothing is other in an estate but lines of some kinds.
+func (m *Model) onlyOther(e *estate.Estate, kinds []string) bool {
+	return !slices.ContainsFunc(estate.Kinds, func(k *estate.Kind) bool {
+		return !slices.Contains(kinds, k.Word) && !estate.Same(m.Estate, e, k.Word)
+	})
+}
+
+// stoodAnew compiles an estate in which machines stand at other addresses or take other ways. What names nothing that stands for other addresses
+// now is kept.
+func (m *Model) stoodAnew(e *estate.Estate) *Model {
+	next := hanging(e)
+	moved := next.movedSince(m)
+	of := func(kind string, selectors func(estate.Record) []estate.Selector) bool {
+		return slices.ContainsFunc(e.Of(estate.KindNamed(kind)), func(r estate.Record) bool { return slices.ContainsFunc(selectors(r), moved) })
+	}
+	x := part{before: m.Places, filters: map[string]bool{}, kinds: map[string]bool{
+		"filter":   true,
+		"forward":  of("forward", func(r estate.Record) []estate.Selector { return r.(*estate.Forward).From }),
+		"outbound": of("outbound", func(r estate.Record) []estate.Selector { return r.(*estate.Outbound).From }),
+		"map":      slices.ContainsFunc(next.Places, func(p *Place) bool { return p.IsContainer() && moved(estate.Selector{Name: p.Name}) }),
+	}}
+	for _, r := range e.Of(estate.KindNamed("rule")) {
+		rule := r.(*estate.Rule)
+		if !x.filters[rule.Filter] && (slices.ContainsFunc(rule.From, moved) || slices.ContainsFunc(rule.To, moved)) {
+			x.filters[rule.Filter] = true
+		}
+	}
+	if len(x.filters) > 0 {
+		x.rules = e.Of(estate.KindNamed("rule"))
+	}
+	for i, p := range next.Places {
+		old := m.Places[i]
+		p.Sockets = old.Sockets
+		if !x.kinds["map"] {
+			p.Maps = old.Maps
+		}
+		if !x.kinds["forward"] {
+			p.Forwards = old.Forwards
+		}
+		if !x.kinds["outbound"] {
+			p.Outbounds = old.Outbounds
+		}
+	}
+	next.compileLines(x)
+	if next.Services = m.Services; of("site", func(r estate.Record) []estate.Selector { return r.(*estate.Site).Sources }) {
+		next.Services = make(map[string]*Service, len(m.Services))
+		for name, old := range m.Services {
+			next.Services[name] = &Service{Name: name, Listens: old.Listens}
+		}
+		next.compileSites(func(string) bool { return true })
+	}
+	next.Certs, next.CertList, next.CertsAt, next.CertsFor = m.Certs, m.CertList, m.CertsAt, m.CertsFor
+	next.Pools, next.Members, next.Tunnels, next.Intents = m.Pools, m.Members, m.Tunnels, m.Intents
+	next.off = m.off
+	next.compileOff(func(k *estate.Kind) bool { return slices.Contains(standing, k.Word) })
+	next.Names = m.Names.After(e, next.holdsOnInternet)
+	return next
+}
+
+// movedSince says of selectors whether they stand for other addresses than in a model with the same machines, networks and groups.
+func (m *Model) movedSince(before *Model) func(estate.Selector) bool {
+	moved := map[string]bool{}
+	for i, p := range m.Places {
+		if old := before.Places[i]; !slices.EqualFunc(m.Places[p.Namespace].Attachments, before.Places[old.Namespace].Attachments, sameAttachment) {
+			moved[p.Name] = true
+		}
+	}
+	anyMoved, internet := len(moved) > 0, !m.Internet.Equal(before.Internet)
+	stands := func(s estate.Selector) bool {
+		switch s.Word {
+		case "internet":
+			return internet
+		case "on-link":
+			return anyMoved
+		}
+		return moved[s.Name]
+	}
+	for grown := anyMoved || internet; grown; {
+		grown = false
+		for name, members := range m.groups {
+			if !moved[name] && slices.ContainsFunc(members, stands) {
+				moved[name], grown = true, true
+			}
+		}
+	}
+	return stands
+}
+
+// sameAttachment says whether two attachments stand for the same addresses.
+func sameAttachment(a, b Attachment) bool {
+	return a.Net == b.Net && a.Unknown == b.Unknown && a.Gateway == b.Gateway && slices.Equal(a.Addrs, b.Addrs) && slices.Equal(a.Blocks, b.Blocks)
 }
 
 // structural are the kinds of records that say how machines hang together: where one of these changes, all is compiled anew.
