@@ -193,6 +193,11 @@ func (s *Server) getCounts(ctx context.Context, _ *none) (*body[survey.Counts], 
 	if err != nil {
 		return nil, problem(err)
 	}
+	report, err := s.report(ctx)
+	if err != nil {
+		return nil, problem(err)
+	}
+	counts.Found(&report)
 	return &body[survey.Counts]{counts}, nil
 }
 
@@ -262,12 +267,12 @@ func (s *Server) getCodes(context.Context, *none) (*body[[]codes.Code], error) {
 }
 
 func (s *Server) getFindings(ctx context.Context, _ *none) (*body[FindingsAnswer], error) {
-	checked, err := s.now().Check(ctx)
+	report, err := s.report(ctx)
 	if err != nil {
 		return nil, problem(err)
 	}
-	causes, _ := checked.Causes()
-	return &body[FindingsAnswer]{FindingsAnswer{checked.Report, causes}}, nil
+	causes, _ := report.Causes()
+	return &body[FindingsAnswer]{FindingsAnswer{report, causes}}, nil
 }
 
 // Records is the estate as text.

@@ -27,10 +27,19 @@ type keptAnswers struct {
 	of map[int64][]effect.OldAnswer // by revision
 }
 
-// StillKept are the answers that were changed of late, and that caches may still give as they were.
-func StillKept(ctx context.Context, db *store.Store, now time.Time) ([]dates.Kept, error) {
+// KnownOf is what a database knows beside its records: the answers that were changed of late, and that caches may still give as they were, and
+// when it was looked from where.
+func KnownOf(ctx context.Context, db *store.Store, now time.Time) (dates.Known, error) {
 	var k keptAnswers
-	return k.now(ctx, db, now)
+	return k.known(ctx, db, now)
+}
+
+func (k *keptAnswers) known(ctx context.Context, db *store.Store, now time.Time) (out dates.Known, err error) {
+	if out.Old, err = k.now(ctx, db, now); err != nil {
+		return out, err
+	}
+	out.Looked, err = db.LastLooks(ctx)
+	return out, err
 }
 
 func (k *keptAnswers) now(ctx context.Context, db *store.Store, now time.Time) ([]dates.Kept, error) {
@@ -107,11 +116,11 @@ func (s *Server) getDates(ctx context.Context, _ *struct{}) (*body[dates.Calenda
 }
 
 func (s *Server) calendar(ctx context.Context) (dates.Calendar, error) {
-	old, err := s.kept.now(ctx, s.db, time.Now())
+	known, err := s.kept.known(ctx, s.db, time.Now())
 	if err != nil {
 		return dates.Calendar{}, problem(err)
 	}
-	calendar, err := dates.Of(ctx, s.now().Survey, old)
+	calendar, err := dates.Of(ctx, s.now().Survey, known)
 	if err != nil {
 		return dates.Calendar{}, problem(err)
 	}

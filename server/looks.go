@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"steady-compass/core/estate"
+	"steady-compass/core/findings"
 	"steady-compass/core/look"
 	"steady-compass/core/memo"
 	"steady-compass/core/model"
@@ -47,10 +48,9 @@ func keyOf(l *look.Look) lookKey { return lookKey{l.At, l.From, l.Target, l.Addr
 
 // SeenLook is a look, held against the records as they are now.
 type SeenLook struct {
-	look.Look
+	look.Kept
 	Name string `json:"name" doc:"What was looked at: a name, or an address"`
 	Port uint16 `json:"port" doc:"None of a resolution"`
-	Old  bool   `json:"old" doc:"It was made before the last change of what it hangs on"`
 }
 
 // Sight is how something stands to what was seen of it.
@@ -127,6 +127,27 @@ func (s *Server) seen(ctx context.Context) ([]SeenLook, error) {
 	return x.all, nil
 }
 
+// report is what is found in the records as they are, and by looking.
+func (s *Server) report(ctx context.Context) (findings.Report, error) {
+	seen, err := s.seen(ctx)
+	if err != nil {
+		return findings.Report{}, err
+	}
+	checked, err := s.now().Check(ctx)
+	if err != nil {
+		return findings.Report{}, err
+	}
+	return checked.With(keptOf(seen)), nil
+}
+
+func keptOf(seen []SeenLook) []look.Kept {
+	out := make([]look.Kept, len(seen))
+	for i := range seen {
+		out[i] = seen[i].Kept
+	}
+	return out
+}
+
 // reread reads the looks that are kept; those that are known already stand as they were judged.
 func (s *Server) reread(ctx context.Context) error {
 	kept, err := s.db.Looks(ctx)
@@ -141,7 +162,7 @@ func (s *Server) reread(ctx context.Context) error {
 	for i := range kept {
 		row := known[keyOf(&kept[i])]
 		if row == nil {
-			row = &judgedLook{SeenLook: SeenLook{Look: kept[i]}}
+			row = &judgedLook{SeenLook: SeenLook{Kept: look.Kept{Look: kept[i]}}}
 			row.Name, row.Port = row.Aim()
 		}
 		s.looked.rows[i] = row
@@ -189,21 +210,20 @@ func (p past) other(now *trace.Tracer, l *look.Look) bool {
 	return before == nil || linesOf(before, l) != linesOf(now, l)
 }
 
-// FreshLooks are the looks that a database keeps and that speak of the records as these are: what they hang on has not changed since.
-func FreshLooks(ctx context.Context, db *store.Store, now *trace.Tracer, day estate.Date) ([]look.Look, error) {
+// KeptLooks are the looks that a database keeps, held against records.
+func KeptLooks(ctx context.Context, db *store.Store, now *trace.Tracer, day estate.Date) ([]look.Kept, error) {
 	kept, err := db.Looks(ctx)
 	if err != nil {
 		return nil, err
 	}
 	then := past{db: db, now: db.Current().Revision, at: map[int64]*trace.Tracer{}}
-	var out []look.Look
+	out := make([]look.Kept, len(kept))
 	for i := range kept {
 		if err := then.know(ctx, kept[i].Revision, day); err != nil {
 			return nil, err
 		}
-		if !then.other(now, &kept[i]) {
-			out = append(out, kept[i])
-		}
+		look.Judge(now, &kept[i])
+		out[i] = look.Kept{Look: kept[i], Old: then.other(now, &kept[i])}
 	}
 	return out, nil
 }
@@ -393,12 +413,7 @@ func (s *Server) getSuspects(ctx context.Context, in *suspectsQuery) (*body[look
 	if err != nil {
 		return nil, problem(err)
 	}
-	var fresh []look.Look // what was seen before the records changed speaks of what was then
-	for i := range all {
-		if !all[i].Old {
-			fresh = append(fresh, all[i].Look)
-		}
-	}
+	fresh := look.Fresh(keptOf(all))
 	self, err := fetch.Myself()
 	if err != nil {
 		return nil, problem(err)

@@ -32,8 +32,7 @@ func (s *Store) AddLooks(ctx context.Context, looks []look.Look, age time.Durati
 		}
 	}()
 	for i := range looks {
-		l := looks[i]
-		l.Predicted, l.Agrees, l.Says, l.Finding = "", "", "", ""
+		l := looks[i].Unjudged()
 		if l.Revision == 0 { // made where nobody knew it: the one that stood then
 			if err := tx.GetContext(ctx, &l.Revision, "SELECT coalesce(max(revision), 0) FROM change WHERE julianday(at) <= julianday(?)", l.At.UTC().Format(time.RFC3339Nano)); err != nil {
 				return 0, fmt.Errorf("keep looks: %w", err)
@@ -77,6 +76,26 @@ func (s *Store) Looks(ctx context.Context) ([]look.Look, error) {
 			return nil, fmt.Errorf("read looks: %w", err)
 		}
 		out = append(out, l)
+	}
+	return out, nil
+}
+
+// LastLooks are when each vantage was looked from last.
+func (s *Store) LastLooks(ctx context.Context) (map[string]time.Time, error) {
+	var rows []struct {
+		Vantage string `db:"vantage"`
+		At      string `db:"at"`
+	}
+	if err := s.db.SelectContext(ctx, &rows, "SELECT vantage, max(at) AS at FROM look WHERE came <> 'not-looked' GROUP BY vantage"); err != nil {
+		return nil, fmt.Errorf("read looks: %w", err)
+	}
+	out := make(map[string]time.Time, len(rows))
+	for _, row := range rows {
+		at, err := time.Parse(lookTime, row.At)
+		if err != nil {
+			return nil, fmt.Errorf("read looks: %w", err)
+		}
+		out[row.Vantage] = at
 	}
 	return out, nil
 }

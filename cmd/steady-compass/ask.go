@@ -17,10 +17,13 @@ import (
 	"steady-compass/core/figure"
 	"steady-compass/core/findings"
 	"steady-compass/core/flow"
+	"steady-compass/core/look"
 	"steady-compass/core/mend"
 	"steady-compass/core/model"
 	"steady-compass/core/notation"
 	"steady-compass/core/trace"
+	"steady-compass/intake/looks"
+	"steady-compass/server"
 	"steady-compass/store"
 )
 
@@ -31,6 +34,45 @@ type question struct {
 	With   string `help:"Text of a change, or - for standard input: answer as if it were made." placeholder:"FILE"`
 	Day    string `help:"The day to ask for, as 2026-12-01; today where not given." placeholder:"DATE"`
 	JSON   bool   `help:"Print JSON." name:"json"`
+}
+
+// looksQuestion is a question that looks have a say in.
+type looksQuestion struct {
+	Looks string `help:"What look --json printed, where no database keeps it." placeholder:"FILE"`
+	question
+}
+
+// kept are the looks that there are, held against the records.
+func (q *looksQuestion) kept(ctx context.Context, s streams, t *trace.Tracer, day estate.Date, from string) ([]look.Kept, error) {
+	switch {
+	case q.Looks != "":
+		text, err := readText(q.Looks, s.in)
+		if err != nil {
+			return nil, wrong("--looks: %s: cannot be read (%v); expected what look --json printed", q.Looks, errors.Unwrap(err))
+		}
+		read, faults := looks.Read(q.Looks, text, from)
+		if len(faults) > 0 {
+			return nil, &failed{2, faultLines(faults)}
+		}
+		out := make([]look.Kept, len(read))
+		for i := range read {
+			look.Judge(t, &read[i])
+			out[i] = look.Kept{Look: read[i]}
+		}
+		return out, nil
+	case q.DB == "":
+		return nil, nil
+	}
+	db, err := openThere(ctx, q.DB)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = db.Close() }()
+	kept, err := server.KeptLooks(ctx, db, t, day)
+	if err != nil {
+		return nil, wrong("%v", err)
+	}
+	return kept, nil
 }
 
 // load reads the estate and compiles it.
@@ -300,7 +342,7 @@ type checkCommand struct {
 	FailOn string `help:"The least level that makes the check fail: error, warning or note." enum:"error,warning,note" default:"error"`
 	SARIF  bool   `help:"Print SARIF 2.1.0." name:"sarif"`
 	Mends  bool   `help:"Try the mends of all findings. Without it those of the first ten causes are tried, and printed for a person only."`
-	question
+	looksQuestion
 }
 
 // mendsTried is of how many causes the mends are tried unasked.
@@ -324,13 +366,13 @@ type report struct {
 
 // tried are the findings of a check, those of so many causes with their mends tried: one that does not hold is not offered.
 // progress is told how many findings are done.
-func tried(ctx context.Context, t *trace.Tracer, checked *findings.Checked, most int, progress func(done, of int)) (report, error) {
-	out := report{Findings: []reported{}, Counts: checked.Counts, Accepted: checked.Accepted}
+func tried(ctx context.Context, state mend.State, found *findings.Report, most int, progress func(done, of int)) (report, error) {
+	out := report{Findings: []reported{}, Counts: found.Counts, Accepted: found.Accepted}
 	var of [][]int
-	out.Causes, of = checked.Causes()
-	state, all := mend.State{Tracer: t, Checked: checked}, most == math.MaxInt
-	for i, f := range checked.Findings {
-		progress(i, len(checked.Findings))
+	out.Causes, of = found.Causes()
+	all := most == math.MaxInt
+	for i, f := range found.Findings {
+		progress(i, len(found.Findings))
 		shown := *f
 		one := reported{Finding: &shown, Causes: of[i]}
 		first := slices.Min(of[i])
@@ -342,7 +384,7 @@ func tried(ctx context.Context, t *trace.Tracer, checked *findings.Checked, most
 		}
 		out.Findings = append(out.Findings, one)
 	}
-	progress(len(checked.Findings), len(checked.Findings))
+	progress(len(found.Findings), len(found.Findings))
 	return out, nil
 }
 
@@ -359,6 +401,9 @@ func (one *reported) offer(ctx context.Context, state mend.State, f *findings.Fi
 	offers, own, err := state.Offers(ctx, p, decided)
 	if err != nil {
 		return err
+	}
+	if all && len(offers) == 0 && findings.OfLook(f.Code) && f.Level != findings.Note {
+		one.None = "Only the world can tell which line is not so: `suspects " + f.Subject + "` weighs what would explain it."
 	}
 	if own != nil && !own.Holds() && len(offers) == 0 {
 		one.None = own.Against[0]
@@ -391,13 +436,18 @@ func (c *checkCommand) Run(ctx context.Context, s streams) error {
 	case c.JSON:
 		most = 0
 	}
-	r, err := tried(ctx, t, checked, most, progressOn(s.err, "Trying mends"))
+	kept, err := c.kept(ctx, s, t, day, "")
+	if err != nil {
+		return err
+	}
+	found := checked.With(kept)
+	r, err := tried(ctx, mend.State{Tracer: t, Checked: checked}, &found, most, progressOn(s.err, "Trying mends"))
 	if err != nil {
 		return err
 	}
 	switch {
 	case c.SARIF:
-		err = printJSON(s.out, findings.SARIF(checked.Report, c.Estate))
+		err = printJSON(s.out, findings.SARIF(found, c.Estate))
 	case c.JSON:
 		err = printJSON(s.out, r)
 	default:

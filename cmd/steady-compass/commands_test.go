@@ -357,6 +357,15 @@ func TestLookCommands(t *testing.T) {
 			t.Errorf("%v: exit %d %v\n%s%s", from, code, err, out, errs)
 		}
 	}
+	for _, from := range [][]string{{"--db", db}, {"--estate", mine, "--looks", looks}} {
+		code, out, errs := call(t, "", append([]string{"check", "--mends", "--json"}, from...)...)
+		if code != 1 || !strings.Contains(out, `"code": "seen.shut"`) || !strings.Contains(out, "suspects a.example:22") {
+			t.Errorf("check %v: exit %d\n%s%s", from, code, out, errs)
+		}
+	}
+	if code, out, errs := call(t, "", "check", "--estate", mine); code != 1 || strings.Contains(out, "seen.") {
+		t.Errorf("check without looks: exit %d\n%s%s", code, out, errs)
+	}
 	if code, out, _ := call(t, "", "suspects", "a.example:23", "--db", db); code != 0 || !strings.HasPrefix(out, "No suspect: ") {
 		t.Errorf("where nothing was seen: exit %d %s", code, out)
 	}

@@ -24,11 +24,11 @@ func (c *datesCommand) Run(ctx context.Context, s streams) error {
 	if err != nil {
 		return err
 	}
-	old, err := c.kept(ctx)
+	known, err := c.known(ctx)
 	if err != nil {
 		return err
 	}
-	calendar, err := dates.Of(ctx, survey.New(t.Model.Estate, day), old)
+	calendar, err := dates.Of(ctx, survey.New(t.Model.Estate, day), known)
 	if err != nil {
 		return err
 	}
@@ -43,18 +43,17 @@ func (c *datesCommand) Run(ctx context.Context, s streams) error {
 	return nil
 }
 
-// kept are the old answers that the history of a database tells of; a file has none. They hang on the clock, and so are left out where a day
-// is said.
-func (c *datesCommand) kept(ctx context.Context) ([]dates.Kept, error) {
+// known is what a database knows beside its records; a file has none. It hangs on the clock, and so is left out where a day is said.
+func (c *datesCommand) known(ctx context.Context) (dates.Known, error) {
 	if c.DB == "" || c.Day != "" {
-		return nil, nil
+		return dates.Known{}, nil
 	}
 	db, err := openThere(ctx, c.DB)
 	if err != nil {
-		return nil, err
+		return dates.Known{}, err
 	}
 	defer func() { _ = db.Close() }()
-	return server.StillKept(ctx, db, time.Now())
+	return server.KnownOf(ctx, db, time.Now())
 }
 
 func printDates(p *paper, c dates.Calendar) {

@@ -2,23 +2,18 @@ package main
 
 import (
 	"context"
-	"errors"
 	"strings"
 
-	"steady-compass/core/estate"
 	"steady-compass/core/look"
 	"steady-compass/core/trace"
 	"steady-compass/fetch"
 	"steady-compass/intake"
-	"steady-compass/intake/looks"
-	"steady-compass/server"
 )
 
 type suspectsCommand struct {
 	Target string `arg:"" help:"What was seen otherwise: as for trace."`
-	Looks  string `help:"What look --json printed, where the database does not keep it." placeholder:"FILE"`
 	From   string `help:"The vantage that this machine is, and of looks that name none." placeholder:"VANTAGE"`
-	question
+	looksQuestion
 }
 
 func (c *suspectsCommand) Run(ctx context.Context, s streams) error {
@@ -29,10 +24,14 @@ func (c *suspectsCommand) Run(ctx context.Context, s streams) error {
 	if _, err := t.ParseTarget(c.Target); err != nil {
 		return wrong("%v", err)
 	}
-	seen, err := c.seen(ctx, s, t, day)
+	if c.Looks == "" && c.DB == "" {
+		return wrong("there are no looks; expected --db FILE, which keeps them, or --looks FILE")
+	}
+	kept, err := c.kept(ctx, s, t, day, c.From)
 	if err != nil {
 		return err
 	}
+	seen := look.Fresh(kept)
 	atHand, err := atHand(t, seen, c.From)
 	if err != nil {
 		return wrong("%v", err)
@@ -52,34 +51,6 @@ func (c *suspectsCommand) Run(ctx context.Context, s streams) error {
 		return doesNotHold
 	}
 	return nil
-}
-
-// seen are the looks that are weighed.
-func (c *suspectsCommand) seen(ctx context.Context, s streams, t *trace.Tracer, day estate.Date) ([]look.Look, error) {
-	if c.Looks != "" {
-		text, err := readText(c.Looks, s.in)
-		if err != nil {
-			return nil, wrong("--looks: %s: cannot be read (%v); expected what look --json printed", c.Looks, errors.Unwrap(err))
-		}
-		read, faults := looks.Read(c.Looks, text, c.From)
-		if len(faults) > 0 {
-			return nil, &failed{2, faultLines(faults)}
-		}
-		return read, nil
-	}
-	if c.DB == "" {
-		return nil, wrong("there are no looks; expected --db FILE, which keeps them, or --looks FILE")
-	}
-	db, err := openThere(ctx, c.DB)
-	if err != nil {
-		return nil, err
-	}
-	defer func() { _ = db.Close() }()
-	kept, err := server.FreshLooks(ctx, db, t, day)
-	if err != nil {
-		return nil, wrong("%v", err)
-	}
-	return kept, nil
 }
 
 // atHand are the vantages from which one can look: this machine's, and those that looks came from.

@@ -156,6 +156,16 @@ var All = []Code{
 	{"intent.contradicted", Error, "Meant for nobody, and reached", "Somebody gets to what nobody is to reach."},
 	{"intent.unguarded", Error, "Meant to be guarded, and nobody signs in", "There is a way to it without the sign-in."},
 
+	{"seen.answer", Error, "It answered something else", "Whoever asks for the name is led elsewhere than the records say."},
+	{"seen.shut", Error, "It was shut", "The records say that a program takes it, and whoever looked got no connection."},
+	{"seen.open", Error, "It was open", "The records say that nobody gets in, and whoever looked did."},
+	{"seen.certificate", Error, "Another certificate was shown", "What was shown is not the recorded certificate, or is not good for who asks."},
+	{"seen.redirect", Warning, "It sent elsewhere", "Visitors are sent on to another place than the records say."},
+	{"seen.status", Error, "It answered otherwise", "The page answered with an error, or without one, against what the records say."},
+	{"seen.site", Error, "Somebody else answered", "What answered is not the site that the records name."},
+	{"seen.never", Note, "Nobody looked", "An intent says that it is meant to be reached, or not; nobody has looked from where it counts."},
+	{"seen.old", Note, "Looked at before the last change", "What it hangs on has changed since, so what was seen proves nothing of today."},
+
 	{"temporary.expired", Warning, "Past its day", "The line says until when it was meant to be, and is in force still."},
 	{"record.unknown-reference", Warning, "A word that nothing recorded has", "The line names something that is not written down; it is judged as if that were not there."},
 	{"record.without-effect", Note, "A line without effect", "It can never do anything, as it stands."},

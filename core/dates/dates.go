@@ -25,10 +25,11 @@ const (
 	Accepted     Kind = "taken-on"     // a finding known and taken on until then
 	Registration Kind = "registration" // of a zone
 	OldAnswer    Kind = "old-answer"   // that caches may give until then
+	Looked       Kind = "looked"       // what was seen from a vantage, until it is too old to prove much
 )
 
 // Kinds are all of them.
-var Kinds = []Kind{Certificate, Temporary, Accepted, Registration, OldAnswer}
+var Kinds = []Kind{Certificate, Temporary, Accepted, Registration, OldAnswer, Looked}
 
 // Due is something that comes due.
 type Due struct {
@@ -66,8 +67,17 @@ type Kept struct {
 	Until      time.Time
 }
 
-// Of is what comes due in an estate, with the old answers that are known of. It stops where its context does, and then returns what that says.
-func Of(ctx context.Context, s *survey.Survey, old []Kept) (Calendar, error) {
+// LooksLast is how long what was seen speaks of how things are.
+const LooksLast = 30 * 24 * time.Hour
+
+// Known is what is known beside the records: old answers that caches may still give, and when each vantage was looked from last.
+type Known struct {
+	Old    []Kept
+	Looked map[string]time.Time
+}
+
+// Of is what comes due in an estate. It stops where its context does, and then returns what that says.
+func Of(ctx context.Context, s *survey.Survey, known Known) (Calendar, error) {
 	sheet, err := certs.Of(ctx, s)
 	if err != nil {
 		return Calendar{}, err
@@ -86,8 +96,11 @@ func Of(ctx context.Context, s *survey.Survey, old []Kept) (Calendar, error) {
 	for _, r := range x.e.All() {
 		x.record(r)
 	}
-	for _, k := range old {
+	for _, k := range known.Old {
 		x.kept(k)
+	}
+	for from, at := range known.Looked {
+		x.looked(from, at)
 	}
 	slices.SortStableFunc(x.out, func(a, b Due) int {
 		return cmp.Or(cmp.Compare(a.Date, b.Date), cmp.Compare(a.At, b.At), cmp.Compare(a.Name, b.Name))
@@ -226,6 +239,16 @@ func (x *calendar) kept(k Kept) {
 		means = fmt.Sprintf("Until then some still have it that there is no %s.", k.Type)
 	}
 	x.add(estate.Date(k.Until.UTC().Format(time.DateOnly)), Due{Kind: OldAnswer, At: k.Until.UTC().Format(time.RFC3339), Name: k.Name, Means: means})
+}
+
+func (x *calendar) looked(from string, at time.Time) {
+	on := estate.Date(at.UTC().Add(LooksLast).Format(time.DateOnly))
+	late := on < x.day
+	means := fmt.Sprintf("The last look from %s was on %s; by then it is a month old.", from, at.UTC().Format(time.DateOnly))
+	if late {
+		means = fmt.Sprintf("The last look from %s was on %s: what was seen proves little of today.", from, at.UTC().Format(time.DateOnly))
+	}
+	x.add(on, Due{Kind: Looked, Late: late, Concern: late, Name: "looks from " + from, Means: means})
 }
 
 func listed(names []string) string {

@@ -45,7 +45,7 @@ accept exposure.undeclared gate:443/tcp until 2027-01-10 note "known"
 
 func calendarOf(t *testing.T, old ...Kept) Calendar {
 	t.Helper()
-	c, err := Of(context.Background(), survey.New(notationtest.Parse(t, small), "2026-11-30"), old)
+	c, err := Of(context.Background(), survey.New(notationtest.Parse(t, small), "2026-11-30"), Known{Old: old})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -130,5 +130,20 @@ func TestFeed(t *testing.T) {
 	moved.Date = "2027-05-05"
 	if moved.uid() != c.Dates[0].uid() {
 		t.Error("an event is another one once its date moves")
+	}
+}
+
+// TestLooksGrowOld: what was seen from a vantage comes due a month after the last look.
+func TestLooksGrowOld(t *testing.T) {
+	known := Known{Looked: map[string]time.Time{"internet": time.Date(2026, 11, 20, 10, 0, 0, 0, time.UTC), "lan": time.Date(2026, 10, 1, 10, 0, 0, 0, time.UTC)}}
+	c, err := Of(context.Background(), survey.New(notationtest.Parse(t, "estate \"x\"\n"), "2026-11-30"), known)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if len(c.Dates) != 2 || c.Dates[0].Name != "looks from lan" || c.Dates[0].Date != "2026-10-31" || !c.Dates[0].Late || c.Dates[1].Date != "2026-12-20" || c.Dates[1].Late {
+		t.Errorf("%+v", c.Dates)
+	}
+	if feed := c.Feed("x", time.Now()); !strings.Contains(feed, "A month old: looks from internet") {
+		t.Error(feed)
 	}
 }

@@ -18,6 +18,7 @@ var summaries = map[Kind]string{
 	Accepted:     "Taken on until today: %s",
 	Registration: "Registration of %s ends",
 	OldAnswer:    "Old answers of %s are over",
+	Looked:       "A month old: %s",
 }
 
 // Feed is the calendar as iCalendar (RFC 5545): an event a date, all day, or at the moment where that is known. An event keeps its UID

@@ -8,6 +8,7 @@ import (
 
 	"steady-compass/core/estate"
 	"steady-compass/core/flow"
+	"steady-compass/core/look"
 	"steady-compass/core/trace"
 )
 
@@ -59,7 +60,7 @@ func (r *Report) Causes() (causes []Cause, of [][]int) {
 	}
 	slices.SortStableFunc(causes, func(a, b Cause) int {
 		return cmp.Or(
-			cmp.Compare(b.Ends, a.Ends), cmp.Compare(r.Findings[a.Head].Level.Rank(), r.Findings[b.Head].Level.Rank()), cmp.Compare(a.Head, b.Head), strings.Compare(a.Key, b.Key),
+			cmp.Compare(r.Findings[a.Head].gives(), r.Findings[b.Head].gives()), cmp.Compare(b.Ends, a.Ends), cmp.Compare(r.Findings[a.Head].Level.Rank(), r.Findings[b.Head].Level.Rank()), cmp.Compare(a.Head, b.Head), strings.Compare(a.Key, b.Key),
 		)
 	})
 	of = make([][]int, len(r.Findings))
@@ -121,6 +122,14 @@ func (o *opens) lets(l landing) bool {
 // nearer says whether a finding is nearer to a cause that it shares with another: a break before what follows from it.
 func (f *Finding) nearer(than *Finding) bool {
 	return cmp.Or(cmp.Compare(f.distance(), than.distance()), cmp.Compare(f.Level.Rank(), than.Level.Rank())) < 0
+}
+
+// gives is 0 where mending a cause of which this is the head gives something back; of what only wants to be looked at, 1.
+func (f *Finding) gives() int {
+	if f.Code == look.SeenNever || f.Code == look.SeenOld {
+		return 1
+	}
+	return 0
 }
 
 // distance is how far a code is from a cause: what follows from a break is farther than that.

@@ -30,6 +30,7 @@ type Finding struct {
 	Records []string   `json:"records" nullable:"false"`
 	Mend    *flow.Mend `json:"mend,omitempty"`
 	Trace   *Where     `json:"trace,omitempty"` // the trace that shows it
+	Seen    bool       `json:"seen,omitempty"`  // it is of what was looked at, and has suspects in place of a mend that makes it so
 
 	id      findingID
 	keys    []string   // of its causes

@@ -45,9 +45,9 @@ func foreseen(t *trace.Tracer, tg trace.Target, key flow.PortKey, p *trace.Path,
 	if !p.Addr().IsValid() {
 		return nil
 	}
-	c := Contact{Target: hostPort(cmp.Or(tg.Name, p.Address), key), Did: Connect, Name: tg.Name, Address: p.Addr().String(), Port: key.Port, Transport: "tcp"}
+	c := Contact{Target: HostPort(cmp.Or(tg.Name, p.Address), key), Did: Connect, Name: tg.Name, Address: p.Addr().String(), Port: key.Port, Transport: "tcp"}
 	c.deepen(p)
-	l := Look{From: v.Word, Target: hostPort(cmp.Or(tg.Name, p.Address), key), Did: Connect, Address: c.Address}
+	l := Look{From: v.Word, Target: HostPort(cmp.Or(tg.Name, p.Address), key), Did: Connect, Address: c.Address}
 	if came, stops := foreseenCame[p.Outcome]; stops {
 		l.Came = came
 		return []Look{l}

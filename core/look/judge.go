@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"steady-compass/core/codes"
 	"steady-compass/core/estate"
 	"steady-compass/core/flow"
 	"steady-compass/core/memo"
@@ -26,6 +27,8 @@ const (
 	SeenRedirect    = "seen.redirect"
 	SeenStatus      = "seen.status"
 	SeenSite        = "seen.site"
+	SeenNever       = "seen.never"
+	SeenOld         = "seen.old"
 )
 
 // verdict is how a look stands to one way that the records know.
@@ -33,12 +36,20 @@ type verdict struct {
 	agrees Agreement
 	code   string // of the finding, where they differ
 	says   string // both values
+	level  codes.Level
 }
 
 var agreed = verdict{agrees: Agrees}
 
 func differs(code, format string, args ...any) verdict {
-	return verdict{Differs, code, fmt.Sprintf(format, args...)}
+	c, _ := codes.Of(code)
+	return verdict{Differs, code, fmt.Sprintf(format, args...), c.Level}
+}
+
+// but is a verdict that matters otherwise than its code does as a rule.
+func (v verdict) but(level codes.Level) verdict {
+	v.level = level
+	return v
 }
 
 // Judge holds a look against what the records say is seen from its vantage, and notes in it what was predicted and whether that is so. Of
@@ -56,7 +67,8 @@ type bench struct {
 }
 
 func (b *bench) judge(l *Look) {
-	l.Predicted, l.Agrees, l.Says, l.Finding = "", CannotTell, "", ""
+	*l = l.Unjudged()
+	l.Agrees = CannotTell
 	v, err := b.t.VantageNamed(l.From)
 	if err != nil || l.Came == NotLooked {
 		return
@@ -77,7 +89,7 @@ func (b *bench) judge(l *Look) {
 		}
 	}
 	if best != nil {
-		l.Agrees, l.Says, l.Finding = best.agrees, best.says, best.code
+		l.Agrees, l.Says, l.Finding, l.Level = best.agrees, best.says, best.code, best.level
 	}
 }
 
@@ -155,12 +167,12 @@ func judgeConnection(l *Look, p *trace.Path) verdict {
 		if came == Refused || came == Cut || came == NoRoute && l.Seconds < 1 {
 			return agreed
 		}
-		return differs(SeenShut, "%s", said)
+		return differs(SeenShut, "%s", said).but(codes.Note) // nobody was to get in, and nobody did
 	case p.Outcome == flow.Silent || p.Outcome == flow.LostReply || p.Outcome == flow.Unroutable:
 		if came == Silent || came == NoRoute {
 			return agreed
 		}
-		return differs(SeenShut, "%s: it got as far as a machine", said)
+		return differs(SeenShut, "%s: it got as far as a machine", said).but(codes.Note)
 	}
 	return verdict{agrees: CannotTell}
 }
@@ -191,9 +203,9 @@ func judgeHandshake(t *trace.Tracer, l *Look, p *trace.Path) verdict {
 	case c == nil || l.Expires == "" || c.Expires == "":
 		return agreed
 	case l.Expires < string(c.Expires):
-		return differs(SeenCertificate, "recorded: %s, good until %s; seen: one until %s, as before its renewal", c.Name, c.Expires, l.Expires)
+		return differs(SeenCertificate, "recorded: %s, good until %s; seen: one until %s, as before its renewal", c.Name, c.Expires, l.Expires).but(codes.Warning)
 	case l.Expires > string(c.Expires):
-		return differs(SeenCertificate, "recorded: %s, good until %s; seen: one until %s, so it was renewed", c.Name, c.Expires, l.Expires)
+		return differs(SeenCertificate, "recorded: %s, good until %s; seen: one until %s, so it was renewed", c.Name, c.Expires, l.Expires).but(codes.Note)
 	}
 	return agreed
 }
@@ -357,7 +369,7 @@ func judgeAnswer(t *trace.Tracer, v flow.Vantage, l *Look, reads *memo.Reads) {
 		l.Agrees = Agrees
 		return
 	}
-	l.Agrees, l.Finding = Differs, SeenAnswer
+	l.Agrees, l.Finding, l.Level = Differs, SeenAnswer, codes.Error
 	l.Says = fmt.Sprintf("recorded: %s; seen: %s", answerWords(a.Code.String(), typ, want), answerWords(l.Code, typ, got))
 }
 

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"steady-compass/core/codes"
 	"steady-compass/core/flow"
 )
 
@@ -90,6 +91,13 @@ type Look struct {
 	Agrees    Agreement    `json:"agrees,omitempty"`
 	Says      string       `json:"says,omitempty" doc:"Both values in a sentence, where they differ"`
 	Finding   string       `json:"finding,omitempty" doc:"The code of the finding that it makes"`
+	Level     codes.Level  `json:"level,omitempty" doc:"Of that finding"`
+}
+
+// Unjudged is the look without what it is held to be.
+func (l Look) Unjudged() Look {
+	l.Predicted, l.Agrees, l.Says, l.Finding, l.Level = "", "", "", "", ""
+	return l
 }
 
 // Aim is the name or address that was looked at, and the port; 0 of a resolution.

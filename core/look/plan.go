@@ -164,14 +164,14 @@ func (x *planning) meant(ctx context.Context) []string {
 			continue // nobody can ask for it
 		}
 		for _, key := range x.portsOf(i) {
-			add(hostPort(i.Target, key))
-			tg, err := x.t.ParseTarget(hostPort(i.Target, key))
+			add(HostPort(i.Target, key))
+			tg, err := x.t.ParseTarget(HostPort(i.Target, key))
 			if err != nil || tg.Name == "" {
 				continue
 			}
 			for _, p := range x.t.TracePort(tg, key, x.standing.Vantage) {
 				if p.Site() != nil && p.Addr().IsValid() {
-					add(hostPort(p.Addr().String(), key))
+					add(HostPort(p.Addr().String(), key))
 				}
 				if fronts := p.Fronts(); len(fronts) > 0 && p.End != nil && p.Outcome.Good() {
 					add(*p.End)
@@ -182,7 +182,8 @@ func (x *planning) meant(ctx context.Context) []string {
 	return out
 }
 
-func hostPort(host string, key flow.PortKey) string {
+// HostPort is a target of a host or address and a port.
+func HostPort(host string, key flow.PortKey) string {
 	if a, err := netip.ParseAddr(host); err == nil {
 		host = a.String()
 		if a.Is6() {
@@ -277,7 +278,7 @@ func (x *planning) target(tg trace.Target) {
 
 // path adds the contact for a way that a target leads.
 func (x *planning) path(tg trace.Target, key flow.PortKey, p *trace.Path) {
-	target := hostPort(cmp.Or(tg.Name, p.Address), key)
+	target := HostPort(cmp.Or(tg.Name, p.Address), key)
 	a := p.Addr()
 	switch {
 	case p.Outcome == flow.Unresolved:

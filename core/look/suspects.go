@@ -508,7 +508,7 @@ func (x *inquiry) socketsOf(place *model.Place) []string {
 		for i := range place.Attachments {
 			for _, a := range place.Attachments[i].Addrs {
 				if s.Takes(a, false) && !place.Attachments[i].Gateway {
-					out = append(out, hostPort(a.String(), flow.PortKey{Port: r[0].Lo, Transport: netset.TCP}))
+					out = append(out, HostPort(a.String(), flow.PortKey{Port: r[0].Lo, Transport: netset.TCP}))
 				}
 			}
 		}

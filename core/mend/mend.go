@@ -79,6 +79,9 @@ func (s State) Try(ctx context.Context, p Proposal) (Trial, error) {
 		return out, err
 	}
 	out.Ends, out.Brings = findings.Ended(s.Checked.Report, after.Checked.Report), findings.Ended(after.Checked.Report, s.Checked.Report)
+	if findings.OfLook(p.Code) { // it records what is so already, whatever follows from that
+		return out, nil
+	}
 	if after.Checked.Has(p.Code, p.Subject) {
 		out.against("It does not end what it is for.")
 	}

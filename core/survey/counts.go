@@ -85,8 +85,13 @@ func (s *Survey) Counts(ctx context.Context) (Counts, error) {
 	if err != nil {
 		return c, err
 	}
+	c.Found(&report.Report)
+	return c, nil
+}
+
+// Found counts what a report has.
+func (c *Counts) Found(report *findings.Report) {
 	causes, _ := report.Causes()
 	c.Causes = len(causes)
 	c.Errors, c.Warnings, c.Notes = report.Counts[findings.Error], report.Counts[findings.Warning], report.Counts[findings.Note]
-	return c, nil
 }

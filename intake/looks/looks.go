@@ -64,7 +64,7 @@ func parseLine(line, from string) (look.Look, error) {
 	}
 	l.From = strings.ToLower(l.From)
 	// What was predicted is the records' own word, and they may say otherwise by now.
-	l.Predicted, l.Agrees, l.Says, l.Finding = "", "", "", ""
+	l = l.Unjudged()
 	switch {
 	case l.At.IsZero():
 		return l, errors.New(`it does not say when ("at")`)

@@ -1270,6 +1270,7 @@ export interface components {
             level: "error" | "warning" | "note";
             mend?: components["schemas"]["Mend"];
             records: string[];
+            seen?: boolean;
             subject: string;
             trace?: components["schemas"]["Where"];
             why: string;
@@ -1430,6 +1431,11 @@ export interface components {
             /** @description The vantage, by its recorded name */
             from: string;
             issuer?: string;
+            /**
+             * @description Of that finding
+             * @enum {string}
+             */
+            level?: "error" | "warning" | "note";
             /** @description Where a redirect leads */
             location?: string;
             /** @description Whether the mark asked for was in the body */
@@ -1859,6 +1865,11 @@ export interface components {
             /** @description The vantage, by its recorded name */
             from: string;
             issuer?: string;
+            /**
+             * @description Of that finding
+             * @enum {string}
+             */
+            level?: "error" | "warning" | "note";
             /** @description Where a redirect leads */
             location?: string;
             /** @description Whether the mark asked for was in the body */

@@ -48,6 +48,7 @@ const kinds = {
   'findings taken on': 'taken-on',
   registrations: 'registration',
   'old answers': 'old-answer',
+  'looks that grow old': 'looked',
 } as const satisfies Record<string, Due['kind'] | ''>;
 const spans = { 'a month': 31, 'a quarter': 92, 'a year': 366, 'any day': Infinity } as const;
 
@@ -184,6 +185,7 @@ const words: Record<Due['kind'], string> = {
   'taken-on': 'A finding, taken on until then',
   registration: 'A registration ends',
   'old-answer': 'Old answers, until then',
+  looked: 'What was seen from there is a month old then',
 };
 
 /** Where one sees to it. */

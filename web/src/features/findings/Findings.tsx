@@ -13,6 +13,8 @@ import { Failed, Loading, Plain, Quiet, Strong } from '../../ui/Quiet';
 import { findingURL, traceURL, useChosen, useQueryWord } from '../../ui/route';
 import { useSession } from '../change/session';
 import { Tools } from '../../ui/Tools';
+import { useLookNow } from '../look/lookNow';
+import { Suspects } from '../look/Suspects';
 import { Others, Tried, useDeclaring, useHolds, useMending, type MendFor } from '../change/tried';
 
 /** A finding in the list: at the head of what it is the cause of, or below that as what follows from it. */
@@ -155,6 +157,7 @@ export function Findings({ code, subject }: { code: string; subject: string }) {
   const chosen = list[found >= 0 ? found : Math.min(last, list.length - 1)];
   const shown = useDeferredValue(chosen);
 
+  const lookNow = useLookNow();
   const mending = useMending();
   const mend = () => {
     if (chosen?.mend) void mending(chosen.mend, mendFor(chosen), `Mended ${chosen.code} of ${chosen.subject}`);
@@ -177,6 +180,7 @@ export function Findings({ code, subject }: { code: string; subject: string }) {
     ArrowLeft: toggle,
     m: mend,
     a: () => chosen && setAccepting(true),
+    l: () => chosen?.trace && void lookNow([chosen.trace.target]),
   });
   useViewHints([
     ['↑↓', 'cause'],
@@ -185,6 +189,7 @@ export function Findings({ code, subject }: { code: string; subject: string }) {
     ['m', 'mend'],
     ['u', 'undo the last change'],
     ['a', 'accept'],
+    ['l', 'look now'],
   ]);
 
   const tools = useMemo(
@@ -238,7 +243,14 @@ export function Findings({ code, subject }: { code: string; subject: string }) {
         {line}
       </LongList>
       {shown && (
-        <Chosen key={shown.id} finding={shown} onMend={mend} onTrace={trace} onAccept={() => setAccepting(true)} />
+        <Chosen
+          key={shown.id}
+          finding={shown}
+          onMend={mend}
+          onTrace={trace}
+          onAccept={() => setAccepting(true)}
+          onLook={(targets) => void lookNow(targets)}
+        />
       )}
       {chosen && accepting && <Accept finding={chosen} onClose={() => setAccepting(false)} />}
     </Two>
@@ -310,9 +322,10 @@ interface ChosenProps {
   onMend: () => void;
   onTrace: () => void;
   onAccept: () => void;
+  onLook: (targets: string[]) => void;
 }
 
-function Chosen({ finding, onMend, onTrace, onAccept }: ChosenProps) {
+function Chosen({ finding, onMend, onTrace, onAccept, onLook }: ChosenProps) {
   const holds = useHolds(finding.mend, mendFor(finding));
   const declaring = useDeclaring(finding.mend, mendFor(finding));
   const { change } = useSession();
@@ -345,8 +358,9 @@ function Chosen({ finding, onMend, onTrace, onAccept }: ChosenProps) {
           <Tried mend={finding.mend} of={mendFor(finding)} withEffect />
         </>
       ) : (
-        <Others mend={undefined} of={mendFor(finding)} first={false} />
+        !finding.seen && <Others mend={undefined} of={mendFor(finding)} first={false} />
       )}
+      {finding.seen && finding.trace && <Suspects narrow target={finding.trace.target} onLook={onLook} />}
       <Acts>
         {holds && <Strong onPress={onMend}>Mend</Strong>}
         {declaring && (

@@ -8,7 +8,7 @@ import { Lock } from '../../ui/marks';
 import { filterURL } from '../../ui/route';
 import { Wrapping } from '../../ui/Wrapping';
 import { Chain } from '../answers/Chain';
-import { SeenLines } from './Seen';
+import { SeenLines } from '../look/Seen';
 import { useSession } from '../change/session';
 import { Tried, useDeclaring, useHolds, type MendFor } from '../change/tried';
 import type { Edited } from './RecordEditor';

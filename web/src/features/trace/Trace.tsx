@@ -14,9 +14,9 @@ import { useMending } from '../change/tried';
 import { OtherEnd } from '../uses/WaysIn';
 import { Line, mendFor } from './Line';
 import { begin, RecordEditor, type Edited } from './RecordEditor';
-import { useLookNow } from './lookNow';
-import { seenAt, useSeen } from './Seen';
-import { Suspects } from './Suspects';
+import { useLookNow } from '../look/lookNow';
+import { seenAt, useSeen } from '../look/Seen';
+import { Suspects } from '../look/Suspects';
 import { asText, hostOf, wayWord } from './words';
 
 const Two = styled.div`

@@ -20,7 +20,11 @@ export function useLookNow() {
         looks.length === 0 && !refused && 'there is nothing that may be looked at',
       ].filter(Boolean);
       say({ text: `Looked from ${plan.from} (${plan.why}): ${parts.join('; ')}.`, look: n('no') > 0 });
-      await Promise.all(['looks', 'seen', 'suspects'].map((key) => queries.invalidateQueries({ queryKey: [key] })));
+      await Promise.all(
+        ['looks', 'seen', 'suspects', 'findings', 'counts', 'dates'].map((key) =>
+          queries.invalidateQueries({ queryKey: [key] }),
+        ),
+      );
     } catch (error) {
       say({ text: (error as Error).message, look: true });
     }

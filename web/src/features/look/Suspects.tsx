@@ -4,9 +4,9 @@ import { useSuspects, type Suspect } from '../../api/client';
 import { LinkButton } from '../../ui/Quiet';
 import { Wrapping } from '../../ui/Wrapping';
 
-const Box = styled.section`
-  padding: 14px 26px 18px;
-  border-top: 1px solid ${(p) => p.theme.rule};
+const Box = styled.section<{ $narrow?: boolean }>`
+  padding: ${(p) => (p.$narrow ? '14px 0 0' : '14px 26px 18px')};
+  border-top: ${(p) => (p.$narrow ? '0' : `1px solid ${p.theme.rule}`)};
   h3 {
     font-size: 14px;
     font-weight: 600;
@@ -23,10 +23,13 @@ const Box = styled.section`
   }
   li {
     display: grid;
-    grid-template-columns: 26px minmax(0, 1.3fr) minmax(0, 1fr);
+    grid-template-columns: ${(p) => (p.$narrow ? '16px minmax(0, 1fr)' : '26px minmax(0, 1.3fr) minmax(0, 1fr)')};
     gap: 0 14px;
     padding: 7px 0;
     border-top: 1px solid ${(p) => p.theme.hairline};
+  }
+  li > :nth-child(3) {
+    grid-column: ${(p) => (p.$narrow ? '2' : 'auto')};
   }
   li > b {
     color: ${(p) => p.theme.ink2};
@@ -51,11 +54,18 @@ const Box = styled.section`
 /** How many suspects are shown. */
 const most = 6;
 
-export function Suspects({ target, onLook }: { target: string; onLook: (targets: string[]) => void }) {
+interface Props {
+  target: string;
+  onLook: (targets: string[]) => void;
+  /** Beside a list, in place of across the view. */
+  narrow?: boolean;
+}
+
+export function Suspects({ target, onLook, narrow }: Props) {
   const { data } = useSuspects(target);
   if (!data || (data.suspects.length === 0 && !data.none)) return null;
   return (
-    <Box aria-label="What would explain what was seen" data-suspects>
+    <Box $narrow={narrow} aria-label="What would explain what was seen" data-suspects>
       <h3>What would explain what was seen</h3>
       {data.none ? (
         <p>No suspect: {data.none}.</p>
