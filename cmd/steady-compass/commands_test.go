@@ -4,10 +4,13 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"steady-compass/lab/gateway"
 )
 
 const small = `network lan 10.0.0.0/24
@@ -225,6 +228,48 @@ func TestImportInto(t *testing.T) {
 	before := read()
 	if code, _, errs := call(t, "", "import", "zone", zone, "--into", into); code != 2 || !strings.Contains(errs, zone+":3:") || read() != before {
 		t.Errorf("damaged: exit %d\n%s", code, errs)
+	}
+}
+
+// TestImportRouter takes over the doors that programs asked a router for; a second time nothing is changed, and nothing is ever taken out.
+func TestImportRouter(t *testing.T) {
+	g, err := gateway.New(gateway.Demo, gateway.Quirks{End: "713"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	router := httptest.NewServer(g)
+	defer router.Close()
+	into := filepath.Join(t.TempDir(), "my.estate")
+	if err := os.WriteFile(into, []byte("network lan 10.60.0.0/24\nhost gate router\naddress gate 192.0.2.61 internet\naddress gate 10.60.0.1 lan\nforward gate 443,25 to 10.60.0.20\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	args := []string{"import", "router", router.URL + "/rootDesc.xml", "--place", "gate", "--into", into}
+	code, out, errs := call(t, "", args...)
+	for _, want := range []string{`+ forward gate 51413 to 10.60.0.20 note "asked for by a program: plate exchange"`, "3 to add, 0 to change, 0 left as they are, 0 recorded and not in it"} {
+		if code != 0 || !strings.Contains(out, want) {
+			t.Errorf("exit %d\n%s%s\nwant %s", code, out, errs, want)
+		}
+	}
+	if !strings.Contains(errs, "as recorded, by forward gate 25,443 to 10.60.0.20") && !strings.Contains(errs, "as recorded, by forward gate 443,25 to 10.60.0.20") {
+		t.Error(errs)
+	}
+	if code, out, _ := call(t, "", append(args, "--take-out")...); code != 0 || !strings.Contains(out, "0 to add, 0 to change") || strings.Contains(out, "- forward") {
+		t.Errorf("a second time: exit %d\n%s", code, out)
+	}
+	for _, c := range []struct {
+		args []string
+		want string
+	}{
+		{[]string{"import", "router", router.URL + "/rootDesc.xml", "--into", into}, "--place"},
+		{[]string{"import", "router", router.URL + "/rootDesc.xml", "--place", "nobody", "--into", into}, "nobody"},
+		{[]string{"import", "router", router.URL + "/nothing.xml", "--place", "gate", "--into", into}, "404"},
+		{[]string{"import", "router", "--place", "gate", "--into", into}, "say where it describes itself"},
+		{[]string{"import", "zone", "--into", into}, "no file to read"},
+		{[]string{"stand-in", "router", "--listen", "192.0.2.1:80"}, "loopback"},
+	} {
+		if code, out, errs := call(t, "", c.args...); code != 2 || out != "" || !strings.Contains(errs, c.want) {
+			t.Errorf("%v: exit %d\n%s%s", c.args, code, out, errs)
+		}
 	}
 }
 

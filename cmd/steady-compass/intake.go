@@ -21,8 +21,8 @@ import (
 )
 
 type importCommand struct {
-	Format    string            `arg:"" enum:"zone,hosts,estate,machine,sockets,ip,compose,inspect,nft,save,csv,pem,nginx,apache,haproxy,looks,transfer" help:"zone (RFC 1035); hosts; estate; machine (what collect prints); sockets (ss -tulpn, netstat -tulpn); ip (ip -json addr, ip -json route); compose; inspect (of containers and networks); nft (nft -j list ruleset); save (iptables-save, ip6tables-save); csv (a sheet of one kind of record); pem (certificates; RFC 7468); nginx, apache, haproxy (a folder, an archive or files of the configuration); looks (what look --json printed, kept in a database); or transfer: a zone from its name server (RFC 5936)."`
-	Files     []string          `arg:"" name:"file" help:"The files, or - for standard input; for transfer the zones. Several of ip, compose or inspect are read together."`
+	Format    string            `arg:"" enum:"zone,hosts,estate,machine,sockets,ip,compose,inspect,nft,save,csv,pem,nginx,apache,haproxy,looks,router,transfer" help:"zone (RFC 1035); hosts; estate; machine (what collect prints); sockets (ss -tulpn, netstat -tulpn); ip (ip -json addr, ip -json route); compose; inspect (of containers and networks); nft (nft -j list ruleset); save (iptables-save, ip6tables-save); csv (a sheet of one kind of record); pem (certificates; RFC 7468); nginx, apache, haproxy (a folder, an archive or files of the configuration); looks (what look --json printed, kept in a database); router (the mappings that programs asked of a router that speaks the open port-mapping protocol, at the URL where it describes itself); or transfer: a zone from its name server (RFC 5936)."`
+	Files     []string          `arg:"" optional:"" name:"file" help:"The files, or - for standard input; for transfer the zones, for router its URL. Several of ip, compose or inspect are read together."`
 	Into      string            `help:"Estate file that it comes to; made where it is not there." placeholder:"FILE" xor:"into"`
 	DB        string            `name:"db" help:"Database that it comes to." placeholder:"FILE" xor:"into"`
 	Try       bool              `help:"Only say what it would add, change and leave."`
@@ -30,7 +30,7 @@ type importCommand struct {
 	KeepRest  bool              `help:"Keep what can be read of a damaged file."`
 	Zone      string            `help:"The zone's name, where the file does not say it." placeholder:"NAME"`
 	For       string            `help:"The askers whose copy of the zone it is." placeholder:"ASKER,…"`
-	Place     string            `help:"The host or container whose hosts file, sockets, addresses or containers they are." placeholder:"PLACE"`
+	Place     string            `help:"The host or container whose hosts file, sockets, addresses, containers or mappings they are." placeholder:"PLACE"`
 	Interface map[string]string `help:"The network of an interface that a ruleset names, where it is not the network's name." placeholder:"NAME=NETWORK"`
 	Project   string            `help:"The name of a Compose project, where its files do not say it." placeholder:"NAME"`
 	Profile   []string          `help:"Profiles of a Compose project that are chosen." placeholder:"NAME"`
@@ -41,7 +41,10 @@ type importCommand struct {
 }
 
 func (c *importCommand) Run(ctx context.Context, s streams) error {
-	if c.Format == "looks" {
+	switch {
+	case len(c.Files) == 0 && c.Format != "router":
+		return wrong("no file to read; expected a file, or - for standard input")
+	case c.Format == "looks":
 		return c.looks(ctx, s)
 	}
 	base, keep, err := c.open(ctx)
@@ -53,7 +56,7 @@ func (c *importCommand) Run(ctx context.Context, s streams) error {
 	p := newPaper(s.out)
 	var said []string
 	together := [][]string{c.Files}
-	if !slices.Contains(format.Together, c.Format) {
+	if len(c.Files) > 0 && !slices.Contains(format.Together, c.Format) {
 		together = nil
 		for _, file := range c.Files {
 			together = append(together, []string{file})
@@ -195,8 +198,11 @@ func (c *importCommand) texts(s streams, files []string) ([]intake.File, error) 
 }
 
 func (c *importCommand) read(ctx context.Context, s streams, files []string, e *estate.Estate) (intake.Reading, error) {
-	if c.Format == "transfer" {
+	switch c.Format {
+	case "transfer":
 		return c.transfer(ctx, files[0], e)
+	case "router":
+		return c.router(ctx, c.Place, files, e)
 	}
 	src := format.Source{Format: c.Format, Zone: c.Zone, For: c.For, Place: c.Place, Project: c.Project, Profiles: c.Profile, Variables: c.Var, Interfaces: c.Interface}
 	var err error
