@@ -34,9 +34,10 @@ func needNamespaces(t testing.TB, tools ...string) {
 // space is a network namespace that the test made. Nothing in it reaches anything outside of it but by pairs of
 // interfaces that the test made too.
 type space struct {
-	name string
-	ns   netns.NsHandle
-	link *netlink.Handle
+	name   string
+	ns     netns.NsHandle
+	link   *netlink.Handle
+	broken bool // a way by a router that it does not stand on a network with is left out
 }
 
 // settings make a namespace quick to answer and free of limits: neighbours that are not there are given up at once, and
@@ -207,6 +208,9 @@ func (s *space) hold(name, cidr string) error {
 func (s *space) route(args ...string) error {
 	return s.do(func() error {
 		if out, err := exec.Command("ip", append([]string{"route", "replace"}, args...)...).CombinedOutput(); err != nil {
+			if s.broken && strings.Contains(string(out), "invalid gateway") {
+				return nil
+			}
 			return fmt.Errorf("%s: ip route replace %s: %v %s", s.name, strings.Join(args, " "), err, out)
 		}
 		return nil

@@ -41,6 +41,9 @@ type Suspect struct {
 	keys []string // of it, and of those that no look parts from it
 }
 
+// About are what the suspect, and those that no look at hand parts from it, are about: the line, or in words what nobody wrote down.
+func (s *Suspect) About() []string { return s.keys }
+
 // Next is the look that would part the suspects best.
 type Next struct {
 	Target string `json:"target"`

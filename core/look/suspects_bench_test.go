@@ -1,4 +1,4 @@
-package look
+package look_test
 
 import (
 	"context"
@@ -7,14 +7,16 @@ import (
 	"testing"
 
 	"steady-compass/core/estate"
+	"steady-compass/core/look"
+	"steady-compass/core/look/looktest"
 	"steady-compass/core/model"
 	"steady-compass/core/notation/notationtest"
 	"steady-compass/core/synth"
 	"steady-compass/core/trace"
 )
 
-// BenchmarkSuspects asks what would explain that the machines behind a name of a large estate are not there, with looks at 100 other names; it says
-// how many lines are on the ways of what is asked about.
+// BenchmarkSuspects asks what would explain that the machines behind a name of a large estate are not there, with 300 looks; it says how
+// many lines are on the ways of what is asked about.
 func BenchmarkSuspects(b *testing.B) {
 	for _, names := range []int{1_000, 10_000} {
 		const target = "wide.l0.example"
@@ -35,33 +37,35 @@ func BenchmarkSuspects(b *testing.B) {
 			b.Fatal(err)
 		}
 		real := t.After(faulty)
-		looks := seenIn(real, target, v.Word)
+		looks := looktest.Seen(real, target, v.Word)
 		for _, n := range t.Names() {
 			if len(looks) > 300 {
 				break
 			}
 			if !strings.HasPrefix(n.Name, "*") {
-				looks = append(looks, seenIn(real, n.Name, v.Word)...)
+				looks = append(looks, looktest.Seen(real, n.Name, v.Word)...)
 			}
 		}
 		b.Run(fmt.Sprintf("names=%d", names), func(b *testing.B) {
 			for b.Loop() {
-				got, err := Suspects(context.Background(), t, target, looks, []string{"internet"})
+				got, err := look.Suspects(context.Background(), t, target, looks, []string{"internet"})
 				if err != nil || len(got.Suspects) == 0 {
 					b.Fatal(err, got.None)
 				}
 			}
-			x := &inquiry{t: t}
-			x.gather(target, looks)
+			tg, err := t.ParseTarget(target)
+			if err != nil {
+				b.Fatal(err)
+			}
 			lines := map[string]bool{}
-			for _, i := range x.asked {
-				for line := range x.reads[i] {
-					lines[line] = true
+			for _, p := range t.Trace(tg, v).Paths {
+				for i := range p.Steps {
+					for _, line := range p.Steps[i].Records {
+						lines[line] = true
+					}
 				}
 			}
 			b.ReportMetric(float64(len(lines)), "lines")
-			b.ReportMetric(float64(len(x.looks)), "weighed")
-			b.ReportMetric(float64(len(x.hypotheses())), "hypotheses")
 		})
 	}
 }
