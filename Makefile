@@ -60,7 +60,7 @@ go-test: web/dist/index.html bench-tools fuzz ## the Go tests, the browser and t
 # kernel's packet filter. Root, or sudo, installs them where they are missing; what serves is not started by that.
 .PHONY: bench-tools judge
 bench-tools:
-	@missing=; for tool in chromium nsd podman nft:nftables iptables ip:iproute2 nginx:nginx-light apache2:apache2-bin haproxy; do \
+	@missing=; for tool in chromium nsd podman busybox nft:nftables iptables ip:iproute2 nginx:nginx-light apache2:apache2-bin haproxy; do \
 	  command -v "$${tool%%:*}" >/dev/null || missing="$$missing $${tool##*:}"; done; \
 	[ -z "$$missing" ] || { \
 	  if [ "$$(id -u)" = 0 ]; then run=; else run=sudo; fi; \

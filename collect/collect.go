@@ -71,7 +71,9 @@ func Machine(ctx context.Context, o Options) (machine.Account, error) {
 	if err := sockets(&a, state, names); err != nil {
 		return a, err
 	}
-	router(&a)
+	if forwarding() {
+		a.Forwards()
+	}
 	return a, nil
 }
 
@@ -102,26 +104,12 @@ func containers(ctx context.Context, a *machine.Account, socket string) (engine.
 	return state, names, nil
 }
 
-// router says that the machine passes packets on, where it may and stands in several networks that are not its own.
-func router(a *machine.Account) {
-	on := false
+// forwarding says whether the machine passes packets on.
+func forwarding() bool {
 	for _, path := range []string{"/proc/sys/net/ipv4/ip_forward", "/proc/sys/net/ipv6/conf/all/forwarding"} {
 		if text, err := os.ReadFile(path); err == nil && strings.TrimSpace(string(text)) == "1" {
-			on = true
+			return true
 		}
 	}
-	legs := map[string]bool{}
-	for _, r := range a.Records {
-		if held, ok := r.(*estate.Address); ok {
-			legs[held.Network] = true
-		}
-	}
-	if !on || len(legs) < 2 {
-		return
-	}
-	for i, r := range a.Records {
-		if h, ok := r.(*estate.Host); ok && h.Name == a.Host {
-			a.Records[i] = estate.With(h, func(h *estate.Host) { h.Router = true })
-		}
-	}
+	return false
 }

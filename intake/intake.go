@@ -247,6 +247,14 @@ func givesAny(d *estate.DNS, records []estate.Record) bool {
 	})
 }
 
+// With is a plan together with another that follows it.
+func (p Plan) With(o Plan) Plan {
+	return Plan{
+		Add: append(p.Add, o.Add...), Change: append(p.Change, o.Change...), Leave: p.Leave + o.Leave, Gone: append(p.Gone, o.Gone...),
+		Displaced: append(p.Displaced, o.Displaced...),
+	}
+}
+
 // Lines are the lines that the plan takes and brings, a change's two beside each other.
 func (p Plan) Lines() []string {
 	var out []string

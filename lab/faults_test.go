@@ -9,6 +9,7 @@ import (
 	"net"
 	"net/netip"
 	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -31,12 +32,11 @@ func TestFaultsAreFound(t *testing.T) {
 	for _, c := range []struct {
 		name         string
 		faults       func(*estate.Estate, *rand.Rand) []looktest.Fault
-		layOut       func(*testing.T, *estate.Estate) *layout
 		exact        bool // the records with the fault say what is seen; where a machine stands on no network that its address is of, they do not
 		first, three int  // of 100
 	}{
-		{"of kinds that are hypotheses", looktest.Faults, layOut, true, 80, 95},
-		{"of kinds that are none", looktest.Strange, layOutBroken, false, 0, 70},
+		{"of kinds that are hypotheses", looktest.Faults, true, 80, 95},
+		{"of kinds that are none", looktest.Strange, false, 0, 70},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			by := map[string]*tally{}
@@ -45,7 +45,7 @@ func TestFaultsAreFound(t *testing.T) {
 				r := rand.New(rand.NewPCG(seed, 17))
 				e := parsedEstate(t, departingDrops(synth.Crossing(r)))
 				f, ok := looktest.Drawn(c.faults(e, r), r)
-				if !ok {
+				if !ok || f.Kind == "address" && strings.Contains(f.Keys[0], "/") { // how a block comes to be routed to somebody is not laid out
 					continue
 				}
 				faulty, err := e.Apply(f.Change)
@@ -60,7 +60,7 @@ func TestFaultsAreFound(t *testing.T) {
 					unseen++
 					continue
 				}
-				x.l, x.exact = c.layOut(t, faulty), c.exact
+				x.l, x.exact = layOutBroken(t, faulty), c.exact
 				suspects, n := x.hold()
 				x.l.close()
 				if n == 0 {
@@ -178,17 +178,18 @@ func (x *inquest) hold() ([]look.Suspect, int) {
 	if target == "" {
 		return nil, 0
 	}
-	for range 7 {
+	for range 40 {
 		got, err := look.Suspects(context.Background(), x.recorded, target, seen, x.vantages())
 		if err != nil {
 			x.t.Fatal(err)
 		}
-		if got.Next == nil || len(seen) > 6 {
-			return got.Suspects, len(seen)
+		told := len(slices.DeleteFunc(slices.Clone(seen), func(l look.Look) bool { return l.Came == look.NotLooked }))
+		if got.Next == nil || told > 6 {
+			return got.Suspects, told
 		}
 		more := x.look(got.Next.From, []string{got.Next.Target})
-		if len(more) == 0 { // it may not be looked at from there
-			return got.Suspects, len(seen)
+		if len(more) == 0 { // it may not be looked at from there, and is not chosen again
+			more = []look.Look{{From: got.Next.From, Target: got.Next.Target, Did: look.Connect, Came: look.NotLooked}}
 		}
 		seen = append(seen, more...)
 	}

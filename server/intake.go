@@ -47,7 +47,7 @@ func unpacked(sent []ImportFile) ([]intake.File, error) {
 // ImportQuestion is files to be taken over. The first is read, with the others where the format is read together or a
 // zone file includes them.
 type ImportQuestion struct {
-	Format    string            `json:"format,omitempty" enum:"zone,hosts,estate,machine,sockets,ip,compose,inspect,nft,save,csv,pem,nginx,apache,haproxy" doc:"Guessed where not given"`
+	Format    string            `json:"format,omitempty" enum:"zone,hosts,estate,machine,sockets,ip,compose,inspect,nft,save,csv,pem,nginx,apache,haproxy,account" doc:"Guessed where not given"`
 	Files     []ImportFile      `json:"files" minItems:"1" maxItems:"400" nullable:"false"`
 	Zone      string            `json:"zone,omitempty" maxLength:"300"`
 	For       string            `json:"for,omitempty" maxLength:"1000"`
@@ -99,13 +99,25 @@ func (s *Server) postImport(_ context.Context, in *body[ImportQuestion]) (*body[
 	}
 	now := s.now().Estate
 	src := format.Source{Format: out.Format, Texts: texts, Files: files, Zone: q.Zone, For: q.For, Place: q.Place, Profiles: q.Profiles, Variables: q.Variables, Interfaces: q.Interfaces, Most: mostImported}
-	reading, err := format.Read(src, now)
+	parts, err := src.Parts()
 	if err != nil {
 		out.Wrong, out.Needs = err.Error(), format.Needs(err)
 		return &body[ImportAnswer]{out}, nil
 	}
-	plan := intake.Compare(now, reading)
-	out.Faults, out.Left, out.Leave = append(out.Faults, reading.Faults...), append(out.Left, reading.Left...), plan.Leave
+	var plan intake.Plan
+	for e := now; len(parts) > 0; parts = parts[1:] {
+		reading, err := format.Read(parts[0], e)
+		if err != nil {
+			out.Wrong, out.Needs = err.Error(), format.Needs(err)
+			return &body[ImportAnswer]{out}, nil
+		}
+		next := intake.Compare(e, reading)
+		out.Faults, out.Left, plan = append(out.Faults, reading.Faults...), append(out.Left, reading.Left...), plan.With(next)
+		if e, err = e.Apply(next.Edit(false)); err != nil {
+			return nil, problem(err)
+		}
+	}
+	out.Leave = plan.Leave
 	for _, swap := range plan.Change {
 		out.Remove = append(out.Remove, estate.Line(swap.Old))
 		out.Add = append(out.Add, estate.Line(swap.New))

@@ -21,7 +21,7 @@ import (
 )
 
 type importCommand struct {
-	Format    string            `arg:"" enum:"zone,hosts,estate,machine,sockets,ip,compose,inspect,nft,save,csv,pem,nginx,apache,haproxy,looks,router,transfer" help:"zone (RFC 1035); hosts; estate; machine (what collect prints); sockets (ss -tulpn, netstat -tulpn); ip (ip -json addr, ip -json route); compose; inspect (of containers and networks); nft (nft -j list ruleset); save (iptables-save, ip6tables-save); csv (a sheet of one kind of record); pem (certificates; RFC 7468); nginx, apache, haproxy (a folder, an archive or files of the configuration); looks (what look --json printed, kept in a database); router (the mappings that programs asked of a router that speaks the open port-mapping protocol, at the URL where it describes itself); or transfer: a zone from its name server (RFC 5936)."`
+	Format    string            `arg:"" enum:"zone,hosts,estate,machine,sockets,ip,compose,inspect,nft,save,csv,pem,nginx,apache,haproxy,looks,router,account,transfer" help:"zone (RFC 1035); hosts; estate; machine (what collect prints); sockets (ss -tulpn, netstat -tulpn); ip (ip -json addr, ip -json route); compose; inspect (of containers and networks); nft (nft -j list ruleset); save (iptables-save, ip6tables-save); csv (a sheet of one kind of record); pem (certificates; RFC 7468); nginx, apache, haproxy (a folder, an archive or files of the configuration); looks (what look --json printed, kept in a database); router (the mappings that programs asked of a router that speaks the open port-mapping protocol, at the URL where it describes itself); account (what the script that collect --script prints printed on a machine); or transfer: a zone from its name server (RFC 5936)."`
 	Files     []string          `arg:"" optional:"" name:"file" help:"The files, or - for standard input; for transfer the zones, for router its URL. Several of ip, compose or inspect are read together."`
 	Into      string            `help:"Estate file that it comes to; made where it is not there." placeholder:"FILE" xor:"into"`
 	DB        string            `name:"db" help:"Database that it comes to." placeholder:"FILE" xor:"into"`
@@ -64,22 +64,30 @@ func (c *importCommand) Run(ctx context.Context, s streams) error {
 	}
 	for _, files := range together {
 		file := strings.Join(files, ", ")
-		reading, err := c.read(ctx, s, files, e)
+		parts, err := c.read(ctx, s, files)
 		if err != nil {
 			return err
 		}
-		for _, f := range reading.Faults {
-			faults = append(faults, f.String())
+		var all intake.Plan
+		for _, read := range parts {
+			reading, err := read(e)
+			if err != nil {
+				return err
+			}
+			for _, f := range reading.Faults {
+				faults = append(faults, f.String())
+			}
+			for _, left := range reading.Left {
+				_, _ = fmt.Fprintf(s.err, "%s: %s\n", file, left)
+			}
+			plan := intake.Compare(e, reading)
+			said = append(said, planLines(p, plan, c.TakeOut)...)
+			all = all.With(plan)
+			if e, err = e.Apply(plan.Edit(c.TakeOut)); err != nil {
+				return wrong("%s: %v", file, err)
+			}
 		}
-		for _, left := range reading.Left {
-			_, _ = fmt.Fprintf(s.err, "%s: %s\n", file, left)
-		}
-		plan := intake.Compare(e, reading)
-		said = append(said, planLines(p, plan, c.TakeOut)...)
-		said = append(said, fmt.Sprintf("%s: %d to add, %d to change, %d left as they are, %d recorded and not in it.", file, len(plan.Add), len(plan.Change), plan.Leave, len(plan.Gone)))
-		if e, err = e.Apply(plan.Edit(c.TakeOut)); err != nil {
-			return wrong("%s: %v", file, err)
-		}
+		said = append(said, fmt.Sprintf("%s: %d to add, %d to change, %d left as they are, %d recorded and not in it.", file, len(all.Add), len(all.Change), all.Leave, len(all.Gone)))
 	}
 	if len(faults) > 0 && !c.KeepRest {
 		return &failed{2, append(faults, "nothing is kept; --keep-rest keeps what can be read")}
@@ -197,17 +205,21 @@ func (c *importCommand) texts(s streams, files []string) ([]intake.File, error) 
 	return out, nil
 }
 
-func (c *importCommand) read(ctx context.Context, s streams, files []string, e *estate.Estate) (intake.Reading, error) {
+// read is what files are to be read by, one part after another, each against what the one before left.
+func (c *importCommand) read(ctx context.Context, s streams, files []string) ([]func(*estate.Estate) (intake.Reading, error), error) {
+	alone := func(read func(*estate.Estate) (intake.Reading, error)) []func(*estate.Estate) (intake.Reading, error) {
+		return []func(*estate.Estate) (intake.Reading, error){read}
+	}
 	switch c.Format {
 	case "transfer":
-		return c.transfer(ctx, files[0], e)
+		return alone(func(e *estate.Estate) (intake.Reading, error) { return c.transfer(ctx, files[0], e) }), nil
 	case "router":
-		return c.router(ctx, c.Place, files, e)
+		return alone(func(e *estate.Estate) (intake.Reading, error) { return c.router(ctx, c.Place, files, e) }), nil
 	}
 	src := format.Source{Format: c.Format, Zone: c.Zone, For: c.For, Place: c.Place, Project: c.Project, Profiles: c.Profile, Variables: c.Var, Interfaces: c.Interface}
 	var err error
 	if src.Texts, err = c.texts(s, files); err != nil {
-		return intake.Reading{}, err
+		return nil, err
 	}
 	dir := ""
 	if c.Format == "zone" { // which may include others beside it
@@ -219,14 +231,24 @@ func (c *importCommand) read(ctx context.Context, s streams, files []string, e *
 			src.Files, main.Name = os.DirFS(dir), filepath.Base(files[0])
 		}
 	}
-	reading, err := format.Read(src, e)
+	parts, err := src.Parts()
 	if err != nil {
-		return reading, wrong("%s: %v", files[0], err)
+		return nil, wrong("%s: %v", files[0], err)
 	}
-	for i := range reading.Faults { // by the path as it was given
-		reading.Faults[i].File = filepath.Join(dir, reading.Faults[i].File)
+	var out []func(*estate.Estate) (intake.Reading, error)
+	for _, part := range parts {
+		out = append(out, func(e *estate.Estate) (intake.Reading, error) {
+			reading, err := format.Read(part, e)
+			if err != nil {
+				return reading, wrong("%s: %v", files[0], err)
+			}
+			for i := range reading.Faults { // by the path as it was given
+				reading.Faults[i].File = filepath.Join(dir, reading.Faults[i].File)
+			}
+			return reading, nil
+		})
 	}
-	return reading, nil
+	return out, nil
 }
 
 func (c *importCommand) transfer(ctx context.Context, zone string, e *estate.Estate) (intake.Reading, error) {

@@ -116,7 +116,8 @@ func (x *inquiry) gather(target string, looks []Look) bool {
 	shared, near := map[string]bool{}, map[string]bool{}
 	var others []Look
 	for _, l := range looks {
-		if l.Came == NotLooked {
+		if l.Came == NotLooked { // nor will it be next time
+			x.done[choice{l.Target, l.From}] = true
 			continue
 		}
 		if !at(&l) {

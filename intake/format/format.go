@@ -6,6 +6,8 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
+	"net/netip"
 	"path"
 	"regexp"
 	"slices"
@@ -17,6 +19,7 @@ import (
 	"steady-compass/core/names"
 	"steady-compass/core/notation"
 	"steady-compass/intake"
+	"steady-compass/intake/account"
 	"steady-compass/intake/compose"
 	"steady-compass/intake/engine"
 	"steady-compass/intake/hostsfile"
@@ -32,8 +35,8 @@ import (
 
 // Words are the formats that can be read: a zone file (RFC 1035), a hosts file, estate notation, a machine's account of
 // itself, a socket listing, ip -json, Compose files, what container engines' inspect prints, and a packet filter's ruleset
-// as JSON or in the older save format, a sheet of one kind of record (RFC 4180), certificates (RFC 7468), and the configuration of web servers.
-var Words = []string{"zone", "hosts", "estate", "machine", "sockets", "ip", "compose", "inspect", "nft", "save", "csv", "pem", "nginx", "apache", "haproxy"}
+// as JSON or in the older save format, a sheet of one kind of record (RFC 4180), certificates (RFC 7468), the configuration of web servers, and what the script of collect printed.
+var Words = []string{"zone", "hosts", "estate", "machine", "sockets", "ip", "compose", "inspect", "nft", "save", "csv", "pem", "nginx", "apache", "haproxy", "account"}
 
 // Written are the formats that can be written.
 var Written = []string{"zone", "hosts", "estate", "nft", "save", "save6", "csv"}
@@ -58,6 +61,54 @@ type Source struct {
 	// Interfaces are the recorded networks by the names of a machine's interfaces, for what names only these.
 	Interfaces map[string]string
 	Most       int // records at most; 0: as many as the format bears
+
+	account *machine.Account        // what a machine says of itself, where that is read already
+	held    map[string][]netip.Addr // the addresses of its interfaces
+}
+
+// Parts are the sources that one has in it, to be read one after another, each against the estate that the one before left: several of a machine's
+// account, else itself.
+func (src Source) Parts() ([]Source, error) {
+	if src.Format != "account" || len(src.Texts) == 0 {
+		return []Source{src}, nil
+	}
+	main := src.Texts[0]
+	a := account.Read(main.Name, Decoded(main.Text), strings.ToLower(strings.TrimSpace(src.Place)))
+	if a.Machine.Host == "" && len(a.Faults) > 0 && account.Is(Decoded(main.Text)) {
+		return nil, ErrNoPlace
+	}
+	a.Machine.Faults = append(a.Machine.Faults, a.Faults...)
+	of := func(word string, texts ...intake.File) Source {
+		return Source{Format: word, Texts: texts, Place: a.Machine.Host, Interfaces: src.Interfaces, Most: src.Most, held: a.Interfaces}
+	}
+	first := of("machine", main)
+	first.account = &a.Machine
+	parts := []Source{first}
+	for _, rs := range a.Rulesets {
+		parts = append(parts, of(rs.Format, rs.File))
+	}
+	if len(a.Certs) > 0 {
+		parts = append(parts, of("pem", a.Certs...))
+	}
+	return parts, nil
+}
+
+// interfaces are the recorded networks by the names of a machine's interfaces: as they were said, and as the addresses on each are recorded.
+func (src *Source) interfaces(e *estate.Estate) map[string]string {
+	out := map[string]string{}
+	for _, r := range e.Of(estate.KindNamed("address")) {
+		held := r.(*estate.Address)
+		if held.Off || !slices.Contains(held.Hosts, src.Place) {
+			continue
+		}
+		for name, addrs := range src.held {
+			if slices.Contains(addrs, held.Held.Addr) {
+				out[name] = held.Network
+			}
+		}
+	}
+	maps.Copy(out, src.Interfaces)
+	return out
 }
 
 // ErrUnknown is wrapped by the error for a format that is not known.
@@ -122,6 +173,8 @@ func Guess(name, text string) string {
 	ext := path.Ext(base)
 	first := strings.ToLower(strings.TrimSpace(text[:min(len(text), 400)]))
 	switch {
+	case account.Is(text):
+		return "account"
 	case machine.IsText(text):
 		return "machine"
 	case strings.HasSuffix(base, ".estate"):
@@ -206,6 +259,9 @@ func read(src Source, e *estate.Estate) (intake.Reading, error) {
 	case "csv":
 		return sheet.Read(main.Name, main.Text), nil
 	case "machine":
+		if src.account != nil {
+			return src.account.Reading(e), nil
+		}
 		a := machine.ReadText(main.Name, main.Text)
 		if clean, ok := placeName(a.Host); !ok || clean != a.Host || strings.Contains(clean, "/") {
 			return intake.Reading{}, fmt.Errorf("%s is no account of a machine: its first line names none, but %q; expected what steady-compass collect printed", main.Name, a.Host)
@@ -258,7 +314,7 @@ func readMachine(src Source, place string, e *estate.Estate) intake.Reading {
 			read = packetfilter.ReadSave
 		}
 		rs, faults := read(main.Name, main.Text)
-		r := packetfilter.Source{Host: place, Interfaces: src.Interfaces}.Reading(rs, e)
+		r := packetfilter.Source{Host: place, Interfaces: src.interfaces(e)}.Reading(rs, e)
 		r.Faults = append(r.Faults, faults...)
 		return r
 	case "ip":

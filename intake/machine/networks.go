@@ -108,6 +108,22 @@ func (a *Account) hosted() {
 	Add(a, &estate.Host{Name: a.Host})
 }
 
+// Forwards says that the machine passes packets on: it is a router where it stands in several networks that are not its own.
+func (a *Account) Forwards() {
+	legs := map[string]bool{}
+	for _, held := range all[*estate.Address](a.Records) {
+		legs[held.Network] = true
+	}
+	if len(legs) < 2 {
+		return
+	}
+	for i, r := range a.Records {
+		if h, ok := r.(*estate.Host); ok && h.Name == a.Host {
+			a.Records[i] = estate.With(h, func(h *estate.Host) { h.Router = true })
+		}
+	}
+}
+
 func (a *Account) interfaceName(link string) string {
 	if name := estate.CleanName(a.Host + "-" + link); name != "" {
 		return name

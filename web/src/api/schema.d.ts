@@ -1330,7 +1330,7 @@ export interface components {
              * @description Guessed where not given
              * @enum {string}
              */
-            format?: "zone" | "hosts" | "estate" | "machine" | "sockets" | "ip" | "compose" | "inspect" | "nft" | "save" | "csv" | "pem" | "nginx" | "apache" | "haproxy";
+            format?: "zone" | "hosts" | "estate" | "machine" | "sockets" | "ip" | "compose" | "inspect" | "nft" | "save" | "csv" | "pem" | "nginx" | "apache" | "haproxy" | "account";
             /** @description Of a ruleset: the recorded networks by the names of the machine's interfaces */
             interfaces?: {
                 [key: string]: string;

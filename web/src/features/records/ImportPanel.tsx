@@ -92,6 +92,7 @@ const formats = [
   'nginx',
   'apache',
   'haproxy',
+  'account',
 ] as const;
 
 /** What the formats of a machine ask for. */
@@ -107,6 +108,7 @@ const placed: Record<string, string> = {
   nginx: 'a host or container',
   apache: 'a host or container',
   haproxy: 'a host or container',
+  account: 'a host',
 };
 
 /** NAME=VALUE words as pairs. */
