@@ -7,6 +7,7 @@ steady_compass_account() {
 	export LC_ALL PATH
 	parts=0
 	most=8388608
+	seen= shown= certs=
 
 	has() { command -v "$1" >/dev/null 2>&1; }
 
@@ -16,6 +17,22 @@ steady_compass_account() {
 		printf '@ %s %s\n' "$1" "$2"
 	}
 	body() { awk -v most="$most" '{ n += length($0) + 1; if (n > most) { cut = 1; exit } print "|" $0 } END { exit cut ? 9 : 0 }'; }
+	# written KIND FILE: a configuration by its list; the certificates that it names are read below, once each.
+	written() {
+		[ -f "$2" ] || return 0
+		case " $seen " in *" $2 "*) return 0 ;; esac
+		seen="$seen $2"
+		begin "$1" "$2"
+		if [ ! -r "$2" ]; then
+			echo '= no right'
+			return 0
+		fi
+		out=$("listed_$1" <"$2" 2>/dev/null)
+		pour
+		shown="$shown $(printf '%s\n' "$out" | awk '
+			$1 == "ssl_certificate" || tolower($1) == "sslcertificatefile" { f = $2; sub(/;$/, "", f); gsub(/"/, "", f); print f }
+			$1 == "bind" { for (i = 2; i < NF; i++) if ($i == "crt") print $(i + 1) }' | grep '^/[A-Za-z0-9._/@+-]*$')"
+	}
 	# pour prints $out as the body, and how it ended.
 	pour() {
 		if [ -n "$out" ]; then
@@ -39,6 +56,7 @@ steady_compass_account() {
 	echo 'steady-compass account 1'
 	system=$(uname -s 2>/dev/null)
 
+	if [ "$1" != more ]; then
 	begin machine ''
 	out=$(
 		echo "system $system"
@@ -47,10 +65,12 @@ steady_compass_account() {
 		echo "root $([ "$(id -u)" = 0 ] && echo yes || echo no)"
 		[ "$(cat /proc/sys/net/ipv4/ip_forward 2>/dev/null)" = 1 ] && echo forwards
 		[ "$(cat /proc/sys/net/ipv6/conf/all/forwarding 2>/dev/null)" = 1 ] && echo forwards
+		[ "$paths" = yes ] || echo 'paths no'
 		has sysctl && [ "$(sysctl -n net.inet.ip.forwarding 2>/dev/null)" = 1 ] && echo forwards
 		true
 	)
 	pour
+	fi
 
 	begin addresses ''
 	if has ip; then
@@ -86,6 +106,7 @@ steady_compass_account() {
 		echo '= no ip'
 	fi
 
+	if [ "$1" != more ]; then
 	begin routes ''
 	if has ip; then
 		out=$(
@@ -138,6 +159,8 @@ steady_compass_account() {
 		echo '= failed 1'
 	fi
 
+	fi
+
 	begin nft ''
 	if try nft -j list ruleset; then
 		out=$(printf '%s\n' "$out" | listed_nft)
@@ -152,6 +175,7 @@ steady_compass_account() {
 	done
 
 	for engine in docker podman; do
+		[ "$1" != more ] || continue
 		has "$engine" || continue
 		# Asked only where it was used: it would make its own files else.
 		case $engine in
@@ -193,8 +217,21 @@ port {{json .NetworkSettings.Ports}}
 		fi
 	done
 
-	for file in /etc/letsencrypt/live/*/fullchain.pem; do
+	# Web servers and balancers: their configuration as it stands in the system's usual places, of it the statements that are on a list.
+	for file in /etc/nginx/*.conf /etc/nginx/conf.d/* /etc/nginx/sites-enabled/* /etc/nginx/snippets/* /etc/nginx/*.d/* /usr/local/etc/nginx/*.conf /usr/local/etc/nginx/*/*.conf; do
+		written nginx "$file"
+	done
+	for file in /etc/apache2/apache2.conf /etc/apache2/ports.conf /etc/apache2/*-enabled/* /etc/httpd/conf/httpd.conf /etc/httpd/conf.d/*.conf /usr/local/etc/apache24/httpd.conf /usr/local/etc/apache24/Includes/*.conf; do
+		written apache "$file"
+	done
+	for file in /etc/haproxy/haproxy.cfg /usr/local/etc/haproxy.conf; do
+		written haproxy "$file"
+	done
+
+	for file in /etc/letsencrypt/live/*/fullchain.pem $shown; do
 		[ -f "$file" ] || continue
+		case " $certs " in *" $file "*) continue ;; esac
+		certs="$certs $file"
 		begin certificate "$file"
 		if [ -r "$file" ]; then
 			out=$(awk '/^-----BEGIN CERTIFICATE-----\r?$/ { on = 1 } on && (/^-----(BEGIN|END) CERTIFICATE-----\r?$/ || /^[A-Za-z0-9+\/=]+\r?$/) { print } /^-----END / { on = 0 }' "$file" 2>/dev/null)
@@ -333,6 +370,138 @@ listed_save() {
 			gsub(/ -m comment/, "", line)
 			print line (withheld ? " --withheld" : "")
 		}'
+}
+
+# Where URL paths are to be left out, what sites do below / is.
+paths=yes
+
+# The lists of statements of web servers and balancers. Of what is printed, what stands before an @ in a URL, behind a ? in one, and in quotes behind a
+# status is cut; a condition that is not on the list stands as one that nobody knows.
+url='function url(w) { if (paths == "no" && match(w, /^[a-z]+:\/\/[^\/]*\//)) w = substr(w, 1, RLENGTH); else if (paths == "no" && w ~ /^\//) w = "/"; if (w ~ /^[a-z]+:\/\/[^\/]*@/) sub(/:\/\/[^\/]*@/, "://", w); sub(/\?.*/, "", w); return w }
+	function listed(text, into, n, i, part) { n = split(text, part, " "); for (i = 1; i <= n; i++) into[part[i]] = 1 }'
+
+listed_nginx() {
+	awk -v paths="$paths" "$url"'
+		BEGIN {
+			RS = "\001"
+			listed("listen server_name include return rewrite proxy_pass grpc_pass fastcgi_pass uwsgi_pass root alias ssl_certificate allow deny auth_basic auth_request satisfy try_files index proxy_set_header proxy_ssl_verify proxy_ssl_name proxy_ssl_server_name proxy_ssl ssl_preread ssl server least_conn ip_hash random hash error_page resolver proxy_protocol default_type", plain)
+			listed("server http stream upstream location if events", block)
+		}
+		function word_of(i, t) { t = w[i]; if (q[i] || t ~ /[ \t;{}"\047]/ || t == "") { gsub(/\\/, "\\\\", t); gsub(/"/, "\\\"", t); t = "\"" t "\"" } return t }
+		function flush(end, i, line, last) {
+			if (n == 0) return 0
+			last = n
+			if (end == "{") {
+				if (!(w[1] in block)) return 0
+				if (w[1] == "location" && paths == "no" && w[n] != "/") return 0
+				if (w[1] == "if") { print "if ($withheld) {"; return 1 }
+				line = w[1]
+			} else {
+				if (!(w[1] in plain)) return 0
+				if (w[1] == "proxy_set_header" && tolower(w[2]) != "host") return 0
+				if (w[1] == "return" && n > 2 && w[3] !~ /^([a-z]+:\/\/|\$scheme|\/)/) last = 2
+				if (w[1] == "rewrite" && paths == "no") { print "rewrite . $withheld last;"; return 1 }
+				if (w[1] == "auth_basic" && w[2] != "off") w[2] = "withheld"
+				line = w[1]
+			}
+			for (i = 2; i <= last; i++) { if (!(w[1] == "location" || w[1] == "rewrite" && i == 2)) w[i] = url(w[i]); line = line " " word_of(i) }
+			print line (end == "{" ? " {" : ";")
+			return 1
+		}
+		function closed() { if (has) { n++; w[n] = cur; q[n] = quoted; cur = ""; has = 0; quoted = 0 } }
+		{
+			text = $0; size = length(text); depth = 0
+			for (i = 1; i <= size; i++) {
+				c = substr(text, i, 1)
+				if (mark != "") {
+					if (c == "\\" && i < size) { i++; cur = cur c substr(text, i, 1) } else if (c == mark) mark = ""; else cur = cur c
+					continue
+				}
+				if (c == "#" && !has) { while (i <= size && substr(text, i, 1) != "\n") i++; continue }
+				if ((c == "\"" || c == "\047") && !has) { mark = c; has = 1; quoted = 1; continue }
+				if (c == "\\" && i < size) { i++; cur = cur c substr(text, i, 1); has = 1; continue }
+				if (c == "$" && substr(text, i + 1, 1) == "{") { k = index(substr(text, i), "}"); if (k) { cur = cur substr(text, i, k); has = 1; i += k - 1; continue } }
+				if (c ~ /[ \t\r\n]/) { closed(); continue }
+				if (c == ";") { closed(); if (!skip) flush(";"); n = 0; continue }
+				if (c == "{") { closed(); depth++; if (!skip && !flush("{")) skip = depth; n = 0; continue }
+				if (c == "}") { closed(); n = 0; if (skip == depth) skip = 0; else if (!skip && depth > 0) print "}"; if (depth > 0) depth--; continue }
+				cur = cur c; has = 1
+			}
+		}'
+}
+
+listed_apache() {
+	awk -v paths="$paths" "$url"'
+		BEGIN {
+			listed("listen servername serveralias documentroot sslengine sslcertificatefile proxypass proxypassmatch proxypreservehost balancermember proxyset redirect redirectpermanent redirecttemp redirectmatch rewriteengine rewriterule rewritecond include includeoptional require authtype authname authuserfile authbasicprovider order allow deny satisfy alias scriptalias aliasmatch scriptaliasmatch loadmodule serverroot", plain)
+			listed("virtualhost ifmodule ifversion ifdefine proxy location locationmatch directory requireall requireany", block)
+		}
+		{ sub(/\r$/, "") }
+		/\\$/ { held = held substr($0, 1, length($0) - 1) " "; next }
+		{ line = held $0; held = ""; sub(/^[ \t]+/, "", line) }
+		line ~ /^<\// { name = tolower(substr(line, 3)); sub(/[ \t>].*/, "", name); if (skipping != "") { if (name == skipping && --level == 0) skipping = "" ; next } if (name in block) print line; next }
+		line ~ /^</ {
+			name = tolower(substr(line, 2)); sub(/[ \t>].*/, "", name)
+			if (skipping != "") { if (name == skipping) level++; next }
+			if (!(name in block) || paths == "no" && name ~ /^location/ && line !~ /^<[A-Za-z]+[ \t]+"?\/"?>/) { skipping = name; level = 1; next }
+			print line; next
+		}
+		skipping != "" || line == "" || line ~ /^#/ { next }
+		{
+			n = split(line, word, /[ \t]+/); name = tolower(word[1])
+			if (name == "define" && n == 3 && word[3] ~ /^"?\/[A-Za-z0-9._\/-]*"?$/) { print line; next }
+			if (!(name in plain)) next
+			if (paths == "no" && name == "rewriterule") { print word[1], ". %{withheld}"; next }
+			if (paths == "no" && (name ~ /match$/ || name ~ /^(proxypass|redirect.*|alias|scriptalias)$/ && word[2] ~ /^"?\/./)) next
+			if (name == "rewritecond") { print word[1], "%{withheld} withheld"; next }
+			if (name == "authname") { print word[1], "withheld"; next }
+			if (name == "require" && tolower(word[2]) !~ /^(ip|host|all|local|not|valid-user|user|group)$/) { print word[1], "expr withheld"; next }
+			out = word[1]
+			for (i = 2; i <= n; i++) out = out " " (name == "rewriterule" && i == 2 || name ~ /match$/ && i == 2 ? word[i] : url(word[i]))
+			print out
+		}'
+}
+
+listed_haproxy() {
+	awk -v paths="$paths" "$url"'
+		BEGIN {
+			listed("mode bind acl use_backend default_backend redirect http-request tcp-request balance server option default-server", plain)
+			listed("global peers resolvers userlist mailers program cache ring http-errors crt-store fcgi-app defaults frontend backend listen", section)
+			listed("check inter fastinter downinter rise fall backup ssl disabled weight port send-proxy send-proxy-v2 verify none required crt alpn npn ca-file maxconn proto h2 accept-proxy v4v6 v6only transparent interface on-marked-down shutdown-sessions observe layer4 layer7 error-limit slowstart init-addr addr check-ssl no-ssl", option)
+		}
+		{ sub(/\r$/, ""); sub(/^[ \t]+/, ""); sub(/[ \t]#.*/, "") }
+		$0 == "" || /^#/ { next }
+		$1 in section { print $1, $2; inside = $1; next }
+		inside != "defaults" && inside != "frontend" && inside != "backend" && inside != "listen" { next }
+		!($1 in plain) { next }
+		function known(test) { if (paths == "no" && test ~ /^path/) return 0; return test ~ /^(hdr\(host\)|req\.f?hdr\(host\)|ssl_fc_sni|req_ssl_sni|req\.ssl_sni|hdr_(end|beg|reg|dom)\(host\)|ssl_fc_sni_end|path|path_beg|path_end|path_reg|path_dir|src|dst|dst_port|method)(,[a-z]+)?$/ }
+		# words are those from one on, where a test in braces that is not on the list stands as one that nobody knows.
+		function words(i, line, k, hidden) {
+			for (; i <= NF; i++) {
+				if ($i ~ /^!?[{]$/) { hidden = !known($(i + 1)); if (hidden) { line = line " " $i " withheld"; while (i < NF && $(i + 1) != "}") i++; continue } }
+				else if ($i ~ /[{]/ && $i !~ /^%?\[/) { line = line " { withheld }"; while (i < NF && $i !~ /}$/) i++; continue }
+				line = line " " url($i)
+			}
+			return line
+		}
+		$1 == "acl" {
+			if (known($3)) print "   ", $0; else print "   ", $1, $2, "withheld"
+			next
+		}
+		$1 == "http-request" || $1 == "tcp-request" {
+			from = 3
+			if ($2 != "redirect") while (from <= NF && $from != "if" && $from != "unless") from++
+			print "   ", $1, $2 words(from)
+			next
+		}
+		$1 == "option" && $2 != "httpchk" && $2 != "tcp-check" && $2 != "ssl-hello-chk" { next }
+		$1 == "server" || $1 == "bind" || $1 == "default-server" {
+			from = $1 == "server" ? 4 : $1 == "bind" ? 3 : 2
+			line = "   "; for (i = 1; i < from && i <= NF; i++) line = line " " $i
+			for (i = from; i <= NF; i++) { if (!($i in option)) continue; line = line " " $i; if ($i ~ /^(inter|fastinter|downinter|rise|fall|weight|port|verify|crt|alpn|npn|maxconn|proto|addr)$/ && i < NF && !($(i + 1) in option && $i != "verify" && $i != "proto")) line = line " " $(++i) }
+			print line; next
+		}
+		{ print "   " words(1) }'
 }
 
 steady_compass_account </dev/null

@@ -140,6 +140,12 @@ func TestSecretsStay(t *testing.T) {
 				[]string{"*filter\n:INPUT DROP\n", "-A INPUT -s 10.0.0.0/8 -p tcp -m tcp --dport 22 -j ACCEPT\n", "-A INPUT -j LOG\n", "-A INPUT -j DROP\n", "COMMIT"}, []string{"withheld"}},
 			{"listed_save", "-A INPUT -p tcp -m string --string \"" + secret + "\" --algo bm --to 65535 -j DROP\n-A INPUT -m unheard --of " + secret + " " + secret + " -j ACCEPT\n-A INPUT ! -s 10.0.0.1 --tcp-flags SYN,ACK SYN -j ACCEPT\n",
 				[]string{"-A INPUT -p tcp -m string -j DROP --withheld\n", "-A INPUT -m unheard -j ACCEPT --withheld\n", "-A INPUT ! -s 10.0.0.1 --tcp-flags SYN,ACK SYN -j ACCEPT\n"}, nil},
+			{"listed_nginx", "http {\n  # " + secret + "\n  server { listen 443 ssl; server_name a.example; ssl_certificate /etc/a.pem; ssl_certificate_key /etc/" + secret + ";\n    add_header X " + secret + "; proxy_set_header Authorization \"Basic " + secret + "\"; proxy_set_header Host $host;\n    if ($http_key = \"" + secret + "\") { return 403 '" + secret + "'; }\n    set $k " + secret + ";\n    content_by_lua_block { local x = \"" + secret + "\" if x then y() end }\n    location /x { proxy_pass http://me:" + secret + "@10.0.0.1:80/y?key=" + secret + "; }\n    location /r { return 302 https://b.example/?t=" + secret + "; }\n    auth_basic \"" + secret + "\"; return 200 \"" + secret + "\n" + secret + "\"; } }\nmap $x $y { a " + secret + "; }\n",
+				[]string{"listen 443 ssl;\n", "server_name a.example;\n", "ssl_certificate /etc/a.pem;\n", "proxy_set_header Host $host;\n", "if ($withheld) {\n", "proxy_pass http://10.0.0.1:80/y;\n", "return 302 https://b.example/;\n", "auth_basic \"withheld\";\n", "return 200;\n"}, []string{"lua", "map"}},
+			{"listed_apache", "# " + secret + "\n<VirtualHost *:443>\n ServerName a.example\n SSLCertificateFile /etc/a.pem\n SSLCertificateKeyFile /etc/" + secret + "\n RequestHeader set Authorization " + secret + "\n SetEnv TOKEN \\\n  " + secret + "\n ProxyPass / http://me:" + secret + "@10.0.0.1/?k=" + secret + "\n <If \"%{HTTP:K} == '" + secret + "'\">\n  Redirect / http://" + secret + "/\n </If>\n RewriteCond %{HTTP:K} " + secret + "\n RewriteRule ^ https://b.example/?t=" + secret + " [R,L]\n Require expr \"%{HTTP:K} == '" + secret + "'\"\n AuthName \"" + secret + "\"\n</VirtualHost>\nDefine TOKEN " + secret + "\nDefine root /srv/www\n",
+				[]string{"<VirtualHost *:443>\n", "ServerName a.example\n", "SSLCertificateFile /etc/a.pem\n", "ProxyPass / http://10.0.0.1/\n", "RewriteCond %{withheld} withheld\n", "RewriteRule ^ https://b.example/ [R,L]\n", "Require expr withheld\n", "Define root /srv/www\n", "</VirtualHost>\n"}, []string{"Redirect"}},
+			{"listed_haproxy", "global\n  stats socket /x user " + secret + "\nuserlist u\n  user me password " + secret + "\ndefaults\n  mode http\nfrontend f\n  bind :443 ssl crt /etc/f.pem # " + secret + "\n  acl key hdr(x-key) " + secret + "\n  acl a hdr(host) -i a.example\n  http-request set-header Authorization " + secret + "\n  http-request deny if { hdr(x-key) " + secret + " }\n  use_backend b if a\n  use_backend c if { hdr(x-key) " + secret + " } !{ path_beg /x } or {hdr(x) " + secret + "}\nbackend b\n  server s 10.0.0.1:80 check inter 2s cookie " + secret + "\n  option httpchk GET /x?k=" + secret + "\n",
+				[]string{"mode http\n", "bind :443 ssl crt /etc/f.pem\n", "acl key withheld\n", "acl a hdr(host) -i a.example\n", "use_backend b if a\n", "use_backend c if { withheld } !{ path_beg /x } or { withheld }\n", "deny if { withheld }\n", "server s 10.0.0.1:80 check inter 2s", "option httpchk GET /x\n"}, nil},
 		} {
 			got := filtered(t, shell, path, c.function, c.text)
 			for _, want := range c.has {
@@ -155,6 +161,27 @@ func TestSecretsStay(t *testing.T) {
 			if c.function == "listed_nft" && !json.Valid([]byte(got)) {
 				t.Errorf("%s printed no JSON:\n%s", name, got)
 			}
+		}
+	}
+}
+
+// TestWithoutPaths leaves the paths of URLs out, and with them what sites do below /.
+func TestWithoutPaths(t *testing.T) {
+	script := WithoutPaths()
+	if script == Script {
+		t.Fatal("the script is the same")
+	}
+	for function, text := range map[string]string{
+		"listed_nginx":   "server { listen 80; location / { proxy_pass http://10.0.0.1/" + secret + "; } location /" + secret + " { return 302 /" + secret + "; } rewrite ^/" + secret + " /" + secret + "; return 302 https://a.example/" + secret + "; }",
+		"listed_apache":  "<VirtualHost *:80>\nProxyPass / http://10.0.0.1/" + secret + "\nProxyPass /" + secret + " http://10.0.0.2/\n<Location /" + secret + ">\nRequire all denied\n</Location>\nRewriteRule ^/" + secret + " /" + secret + "\nRedirectMatch ^/" + secret + " https://a.example/\n</VirtualHost>\n",
+		"listed_haproxy": "frontend f\n  bind :80\n  acl p path_beg /" + secret + "\n  use_backend b if { path /" + secret + " }\n  redirect location https://a.example/" + secret + "\nbackend b\n  server s 10.0.0.1:80 check\n  option httpchk GET /" + secret + "\n",
+	} {
+		body := script[:strings.LastIndex(strings.TrimSpace(script), "\n")]
+		cmd := exec.Command("sh", "-c", body+"\n"+function)
+		cmd.Stdin = strings.NewReader(text)
+		out, err := cmd.Output()
+		if err != nil || strings.Contains(string(out), secret) || !strings.Contains(string(out), "10.0.0.1") {
+			t.Errorf("%s: %v\n%s", function, err, out)
 		}
 	}
 }

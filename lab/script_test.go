@@ -2,6 +2,7 @@ package lab
 
 import (
 	"context"
+	"math/rand/v2"
 	"net"
 	"os"
 	"os/exec"
@@ -140,4 +141,53 @@ func about(a machine.Account) []string {
 	}
 	slices.Sort(out)
 	return out
+}
+
+// TestListedConfigurations reads random configurations of web servers as the script prints them, by its list of statements: of each request they say
+// what they say when read whole, or, where a condition is withheld, that it is not known.
+func TestListedConfigurations(t *testing.T) {
+	for _, s := range webServers {
+		t.Run(s.name, func(t *testing.T) {
+			same, open := 0, 0
+			for seed := range uint64(40) {
+				r := rand.New(rand.NewPCG(seed, 18))
+				c := &siting{ports: [2]int{8080, 8443}}
+				s.write(r, c)
+				c.ask(r)
+				whole := c.modelled(t, s)
+				text := c.text
+				c.text = listed(t, map[string]string{"nginx": "listed_nginx", "apache2": "listed_apache", "haproxy": "listed_haproxy"}[s.name], c.text)
+				for i, got := range c.modelled(t, s) {
+					switch got {
+					case whole[i]:
+						same++
+					case notKnown:
+						open++
+					default:
+						t.Errorf("%v: whole it is %s, as listed %s\n%s\nlisted\n%s", c.requests[i], whole[i], got, text, c.text)
+					}
+				}
+				if t.Failed() {
+					return
+				}
+			}
+			if open*3 > same {
+				t.Errorf("%d requests as when read whole, %d not known", same, open)
+			}
+			t.Logf("%d requests as when read whole, %d not known", same, open)
+		})
+	}
+}
+
+// listed is a text as a function of the script prints it.
+func listed(t *testing.T, function, text string) string {
+	t.Helper()
+	body := collect.Script[:strings.LastIndex(strings.TrimSpace(collect.Script), "\n")]
+	cmd := exec.Command("sh", "-c", body+"\nLC_ALL=C; "+function)
+	cmd.Stdin = strings.NewReader(text)
+	out, err := cmd.Output()
+	if err != nil {
+		t.Fatalf("%s: %v", function, err)
+	}
+	return string(out)
 }

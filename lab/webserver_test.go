@@ -69,6 +69,12 @@ type webServer struct {
 	run    func(t *testing.T, dir string, all []*siting) (stop func())
 }
 
+var webServers = []webServer{
+	{"nginx", webserver.Braces, writeBraces, runBraces},
+	{"apache2", webserver.Tags, writeTags, runTags},
+	{"haproxy", webserver.Sections, writeSections, runSections},
+}
+
 // siting is one configuration under judgement.
 type siting struct {
 	ports    [2]int // in the clear and with TLS
@@ -103,11 +109,7 @@ var askedAt = []string{"127.0.0.1", "127.0.0.2", "127.0.0.3"}
 // TestWebServers holds what the reader makes of random configurations against the servers themselves: for each request the site that answers
 // is the one that the model says.
 func TestWebServers(t *testing.T) {
-	for _, s := range []webServer{
-		{"nginx", webserver.Braces, writeBraces, runBraces},
-		{"apache2", webserver.Tags, writeTags, runTags},
-		{"haproxy", webserver.Sections, writeSections, runSections},
-	} {
+	for _, s := range webServers {
 		t.Run(s.name, func(t *testing.T) {
 			if _, err := exec.LookPath(s.name); err != nil {
 				t.Skipf("%s is not installed: the reader of its configuration is not held against it", s.name)
@@ -177,6 +179,18 @@ func judgeSites(t *testing.T, s webServer, all []*siting) {
 // judge holds what the server answered against the model of what was read.
 func (c *siting) judge(t *testing.T, s webServer) {
 	t.Helper()
+	for i, got := range c.modelled(t, s) {
+		if q := &c.requests[i]; got == notKnown {
+			c.notKnown++
+		} else if got != q.site {
+			t.Errorf("%v: the server answers with %q, the model says %q\n%s", q, q.site, got, c.text)
+		}
+	}
+}
+
+// modelled is the site that takes each of the requests, by the model of what was read.
+func (c *siting) modelled(t *testing.T, s webServer) []string {
+	t.Helper()
 	const base = "host box\ncert all for a.example,*.a.example,*.x.a.example,*.y.x.a.example,*.example,c.test,nobody.test expires 2040-01-01 on box\n"
 	e, faults := notation.Parse(base)
 	if len(faults) > 0 {
@@ -187,6 +201,7 @@ func (c *siting) judge(t *testing.T, s webServer) {
 		t.Fatalf("%v in\n%s", reading.Faults, c.text)
 	}
 	plan := intake.Compare(e, reading)
+	out := make([]string, len(c.requests))
 	for _, addr := range askedAt {
 		text := base
 		for _, name := range askedNames {
@@ -198,18 +213,13 @@ func (c *siting) judge(t *testing.T, s webServer) {
 			t.Fatal(err)
 		}
 		tr := trace.New(model.Compile(e), "2026-12-01")
-		for _, q := range c.requests {
-			if q.addr != addr {
-				continue
-			}
-			got := modelledSite(t, tr, e, q)
-			if got == notKnown {
-				c.notKnown++
-			} else if got != q.site {
-				t.Errorf("%v: the server answers with %q, the model says %q\n%s\nread as\n%s\nleft: %v", q, q.site, got, c.text, notation.Print(e), reading.Left)
+		for i, q := range c.requests {
+			if q.addr == addr {
+				out[i] = modelledSite(t, tr, e, q)
 			}
 		}
 	}
+	return out
 }
 
 // notKnown is what the model says where a configuration is not followed.

@@ -98,7 +98,6 @@ func Suspects(ctx context.Context, t *trace.Tracer, target string, looks []Look,
 // inquiry is looks being weighed.
 type inquiry struct {
 	t        *trace.Tracer
-	lines    map[string]estate.Record
 	asked    []int // of looks, those that are to be explained
 	looks    []Look
 	reads    []map[string]bool // the lines by which each is followed

@@ -27,12 +27,33 @@ func Is(text string) bool {
 	return strings.HasPrefix(text, header+"\n") || strings.HasPrefix(text, header+"\r\n")
 }
 
+// Beside puts the account that a program made of its machine in front of what the script says of it.
+func Beside(own, more string) (string, error) {
+	sections, ok := strings.CutPrefix(more, header+"\n")
+	at := strings.LastIndex(sections, "@ done ")
+	if !ok || at < 0 {
+		return "", fmt.Errorf("it is no whole account: %q", clip(more))
+	}
+	n, err := strconv.Atoi(strings.TrimSpace(sections[at+len("@ done "):]))
+	if err != nil {
+		return "", fmt.Errorf("it is no whole account: %q", clip(sections[at:]))
+	}
+	var out strings.Builder
+	fmt.Fprintf(&out, "%s\n@ own \n", header)
+	for line := range strings.Lines(own) {
+		out.WriteString("|" + line)
+	}
+	fmt.Fprintf(&out, "= ok\n%s@ done %d\n", sections[:at], n+1)
+	return out.String(), nil
+}
+
 // Account is a machine's account of itself: what it says of its network and its containers, and the texts of other formats that it has with it.
 type Account struct {
 	Machine    machine.Account
 	Rulesets   []Ruleset
 	Certs      []intake.File
-	Interfaces map[string][]netip.Addr // the addresses of each interface
+	Servers    map[string][]intake.File // the configuration of web servers and balancers, by the word of its format
+	Interfaces map[string][]netip.Addr  // the addresses of each interface
 	Faults     []intake.FileFault
 }
 
@@ -54,7 +75,7 @@ func (s *section) ok() bool { return s.end == "ok" }
 
 // Read reads an account. place is what the machine is called here; "": as it calls itself.
 func Read(file, text, place string) Account {
-	r := &reader{file: file, out: Account{Interfaces: map[string][]netip.Addr{}}}
+	r := &reader{file: file, out: Account{Interfaces: map[string][]netip.Addr{}, Servers: map[string][]intake.File{}}}
 	sections, whole := r.sections(text)
 	r.whole = whole && len(r.out.Faults) == 0
 	for i := range sections {
@@ -63,12 +84,20 @@ func Read(file, text, place string) Account {
 		}
 	}
 	a := &r.out.Machine
+	for i := range sections {
+		if s := &sections[i]; s.name == "own" && s.ok() {
+			*a, r.own = machine.ReadText(file, strings.Join(s.body, "\n")+"\n"), true
+			place = a.Host
+		}
+	}
 	a.Host = estate.CleanName(cmp.Or(place, r.name))
 	if a.Host == "" {
 		r.fault(1, fmt.Sprintf("the machine's name, %q, cannot be one here", intake.Shown(r.name)), "the recorded name of the machine, said beside the file")
 		return r.out
 	}
-	machine.Add(a, &estate.Host{Name: a.Host})
+	if !r.own {
+		machine.Add(a, &estate.Host{Name: a.Host})
+	}
 	r.containers(sections)
 	for i := range sections {
 		r.section(&sections[i])
@@ -89,6 +118,7 @@ type reader struct {
 	name     string
 	forwards bool
 	root     bool
+	own      bool // the machine's own program made the account, and the rest is beside it
 	out      Account
 }
 
@@ -158,6 +188,8 @@ func (r *reader) machine(s *section) {
 			r.name, _, _ = strings.Cut(strings.TrimSpace(rest), ".")
 		case "forwards":
 			r.forwards = true
+		case "paths":
+			r.left("URL paths were left out: what sites do below / is not in it.")
 		case "root":
 			if r.root = rest == "yes"; !r.root {
 				r.left("It was not run as root: which program holds a socket, the packet filter and the containers may be missing.")
@@ -199,11 +231,15 @@ func (r *reader) section(s *section) {
 			return // there is none
 		}
 		r.out.Rulesets = append(r.out.Rulesets, Ruleset{s.name, intake.File{Name: cmp.Or(s.what, "nft"), Text: text}})
+	case "nginx", "apache", "haproxy":
+		if s.ok() {
+			r.out.Servers[s.name] = append(r.out.Servers[s.name], intake.File{Name: s.what, Text: strings.Join(s.body, "\n") + "\n"})
+		}
 	case "certificate":
 		if len(s.body) > 0 {
 			r.out.Certs = append(r.out.Certs, intake.File{Name: s.what, Text: strings.Join(s.body, "\n") + "\n"})
 		}
-	case "machine", "containers", "networks":
+	case "machine", "containers", "networks", "own":
 	default:
 		r.left("A section is not known here: %s.", intake.Shown(s.name))
 	}
@@ -248,7 +284,9 @@ func (r *reader) addresses(s *section, whole bool) {
 			r.garbled(s, n, "link INTERFACE up or addr INTERFACE ADDRESS/LENGTH")
 		}
 	}
-	r.out.Machine.Networks(interfaces, whole)
+	if !r.own {
+		r.out.Machine.Networks(interfaces, whole)
+	}
 }
 
 func (r *reader) routes(s *section, whole bool) {

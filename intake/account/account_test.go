@@ -12,6 +12,7 @@ import (
 	"steady-compass/intake"
 	"steady-compass/intake/account"
 	"steady-compass/intake/format"
+	"steady-compass/intake/machine"
 )
 
 const box = `steady-compass account 1
@@ -122,6 +123,41 @@ func TestTakenOver(t *testing.T) {
 	}
 	if !strings.Contains(got, "unknown") {
 		t.Errorf("a condition that was withheld is taken for none\n%s", got)
+	}
+}
+
+// TestServers takes over what a web server is told, with the certificate that it shows, where it runs; of one that does not, only that is said.
+func TestServers(t *testing.T) {
+	with := func(socket string) string {
+		text := strings.Replace(box, "|sock tcp *:9100 -\n", "|sock tcp *:9100 -\n"+socket, 1)
+		return strings.Replace(text, "@ done 9", "@ nginx /etc/nginx/nginx.conf\n|http {\n|include /etc/nginx/sites-enabled/*;\n|}\n= ok\n@ nginx /etc/nginx/sites-enabled/shop\n|server {\n|listen 80;\n|server_name shop.example;\n|location / {\n|proxy_pass http://127.0.0.1:8080;\n|}\n|}\n= ok\n@ done 11", 1)
+	}
+	got, left, faults, _ := taken(t, with("|sock tcp 0.0.0.0:80 nginx\n"), "", notationtest.Parse(t, "network dmz 10.40.8.0/24\n"))
+	if got = strings.Join(strings.Fields(got), " "); len(faults) > 0 || !strings.Contains(got, "site nginx shop.example at 0.0.0.0:80 to http://127.0.0.1:8080") || strings.Count(got, "listen box 80 ")+strings.Count(got, "listen box 0.0.0.0:80 ") != 1 {
+		t.Errorf("%v %v\n%s", faults, left, got)
+	}
+	got, left, faults, _ = taken(t, with(""), "", notationtest.Parse(t, "network dmz 10.40.8.0/24\n"))
+	if len(faults) > 0 || strings.Contains(got, "shop.example") || !strings.Contains(strings.Join(left, "\n"), "so it does not run") {
+		t.Errorf("it does not run: %v %v\n%s", faults, left, got)
+	}
+}
+
+// TestOwn: an account that the program made of its machine stands before what the script says of it, and both are taken over.
+func TestOwn(t *testing.T) {
+	own := machine.Account{Host: "box"}
+	machine.Add(&own, &estate.Host{Name: "box"})
+	own.Networks([]machine.Interface{{Name: "eth0", Addresses: []machine.Leased{{Prefix: netip.MustParsePrefix("10.40.8.10/24")}}}}, true)
+	more := "steady-compass account 1\n@ addresses \n|link eth0 up -\n|addr eth0 10.40.8.10/24 -\n= ok\n@ save iptables-save\n|*filter\n|:INPUT DROP\n|-A INPUT -i eth0 -p tcp -m tcp --dport 22 -j ACCEPT\n|COMMIT\n= ok\n@ done 2\n"
+	text, err := account.Beside(own.Text(), more)
+	if err != nil {
+		t.Fatal(err)
+	}
+	got, _, faults, _ := taken(t, text, "", notationtest.Parse(t, ""))
+	if got = strings.Join(strings.Fields(got), " "); len(faults) > 0 || !strings.Contains(got, "address box 10.40.8.10 box-eth0") || !strings.Contains(got, "pass 22 entering box-eth0") {
+		t.Errorf("%v\n%s", faults, got)
+	}
+	if _, err := account.Beside(own.Text(), more[:40]); err == nil {
+		t.Error("half of it is taken for all")
 	}
 }
 

@@ -17,6 +17,7 @@ import (
 	"steady-compass/core/estate"
 	"steady-compass/core/model"
 	"steady-compass/core/names"
+	"steady-compass/core/netset"
 	"steady-compass/core/notation"
 	"steady-compass/intake"
 	"steady-compass/intake/account"
@@ -64,12 +65,13 @@ type Source struct {
 
 	account *machine.Account        // what a machine says of itself, where that is read already
 	held    map[string][]netip.Addr // the addresses of its interfaces
+	taken   *netset.Ports           // the TCP ports that its programs hold; nil where these are not all known
 }
 
 // Parts are the sources that one has in it, to be read one after another, each against the estate that the one before left: several of a machine's
 // account, else itself.
 func (src Source) Parts() ([]Source, error) {
-	if src.Format != "account" || len(src.Texts) == 0 {
+	if len(src.Texts) == 0 || src.Format != "account" && !(src.Format == "machine" && account.Is(Decoded(src.Texts[0].Text))) {
 		return []Source{src}, nil
 	}
 	main := src.Texts[0]
@@ -90,7 +92,51 @@ func (src Source) Parts() ([]Source, error) {
 	if len(a.Certs) > 0 {
 		parts = append(parts, of("pem", a.Certs...))
 	}
+	for _, word := range slices.Sorted(maps.Keys(a.Servers)) {
+		part := of(word, a.Servers[word]...)
+		if a.Machine.IsWhole(machine.TCP, a.Machine.Host) {
+			part.taken = portsHeld(a.Machine.Records)
+		}
+		parts = append(parts, part)
+	}
 	return parts, nil
+}
+
+// portsHeld are the TCP ports that listeners have, and those that containers have mapped.
+func portsHeld(records []estate.Record) *netset.Ports {
+	var all []netset.PortRange
+	for _, r := range records {
+		switch r := r.(type) {
+		case *estate.Listen:
+			all = append(all, r.Bind.Ranges...)
+		case *estate.Map:
+			all = append(all, r.Bind.Ranges...)
+		}
+	}
+	ports := netset.PortsOf(all...)
+	return &ports
+}
+
+// running leaves a configuration out of which no port is held: its server does not run.
+func (src *Source) running(r intake.Reading) intake.Reading {
+	if src.taken == nil {
+		return r
+	}
+	var said []string
+	for _, rec := range r.Records {
+		l, ok := rec.(*estate.Listen)
+		if !ok {
+			continue
+		}
+		if !l.Bind.Set().Intersect(*src.taken).IsEmpty() {
+			return r
+		}
+		said = append(said, l.Bind.List())
+	}
+	if len(said) == 0 {
+		return r
+	}
+	return intake.Reading{Faults: r.Faults, Left: []string{fmt.Sprintf("The configuration of %s is left out: nothing listens on its ports (%s), so it does not run.", src.Format, strings.Join(said, ", "))}}
 }
 
 // interfaces are the recorded networks by the names of a machine's interfaces: as they were said, and as the addresses on each are recorded.
@@ -275,7 +321,7 @@ func read(src Source, e *estate.Estate) (intake.Reading, error) {
 		case strings.Contains(clean, "/") && !slices.Contains([]string{"hosts", "sockets", "pem", "nginx", "apache", "haproxy"}, src.Format):
 			return intake.Reading{}, errNoHost
 		}
-		return readMachine(src, clean, e), nil
+		return src.running(readMachine(src, clean, e)), nil
 	}
 	return intake.Reading{}, unknown(src.Format, Words)
 }
