@@ -133,19 +133,37 @@ func TestSecretsStay(t *testing.T) {
 			function, text string
 			has, hasNot    []string
 		}{
-			{"listed_nft", `{"nftables": [{"rule": {"family": "inet", "table": "t", "chain": "c", "comment": "` + secret + `", "expr": [{"match": {"op": "==", "left": {"payload": {"protocol": "tcp", "field": "dport"}}, "right": {"set": ["ssh", 80]}}}, {"log": {"prefix": "` + secret + `: \" {}"}}, {"accept": null}]}}, {"element": {"elem": [{"elem": {"val": "10.0.0.1", "comment": "a\"` + secret + `\\"}}, "10.0.0.2"]}}]}`,
-				[]string{`"protocol": "tcp"`, `"set": ["ssh", 80]`, `"accept": null`, `"val": "10.0.0.1"`, `"10.0.0.2"`}, nil},
+			{
+				"listed_nft", `{"nftables": [{"rule": {"family": "inet", "table": "t", "chain": "c", "comment": "` + secret + `", "expr": [{"match": {"op": "==", "left": {"payload": {"protocol": "tcp", "field": "dport"}}, "right": {"set": ["ssh", 80]}}}, {"log": {"prefix": "` + secret + `: \" {}"}}, {"accept": null}]}}, {"element": {"elem": [{"elem": {"val": "10.0.0.1", "comment": "a\"` + secret + `\\"}}, "10.0.0.2"]}}]}`,
+				[]string{`"protocol": "tcp"`, `"set": ["ssh", 80]`, `"accept": null`, `"val": "10.0.0.1"`, `"10.0.0.2"`},
+				nil,
+			},
 			{"listed_nft", "{\"nftables\": [{\"rule\": {\"chain\": \"c\", \"comment\": \"one\n" + secret + "\", \"expr\": []}}]}", []string{`"chain": "c"`}, nil},
-			{"listed_save", "# " + secret + "\n*filter\n:INPUT DROP [5:300]\n[3:4] -A INPUT -s 10.0.0.0/8 -p tcp -m tcp --dport 22 -m comment --comment \"" + secret + " \\\" -j\" -j ACCEPT\n-A INPUT -j LOG --log-prefix \"" + secret + "\"\n-A INPUT -m comment --comment " + secret + " -j DROP\nCOMMIT\n",
-				[]string{"*filter\n:INPUT DROP\n", "-A INPUT -s 10.0.0.0/8 -p tcp -m tcp --dport 22 -j ACCEPT\n", "-A INPUT -j LOG\n", "-A INPUT -j DROP\n", "COMMIT"}, []string{"withheld"}},
-			{"listed_save", "-A INPUT -p tcp -m string --string \"" + secret + "\" --algo bm --to 65535 -j DROP\n-A INPUT -m unheard --of " + secret + " " + secret + " -j ACCEPT\n-A INPUT ! -s 10.0.0.1 --tcp-flags SYN,ACK SYN -j ACCEPT\n",
-				[]string{"-A INPUT -p tcp -m string -j DROP --withheld\n", "-A INPUT -m unheard -j ACCEPT --withheld\n", "-A INPUT ! -s 10.0.0.1 --tcp-flags SYN,ACK SYN -j ACCEPT\n"}, nil},
-			{"listed_nginx", "http {\n  # " + secret + "\n  server { listen 443 ssl; server_name a.example; ssl_certificate /etc/a.pem; ssl_certificate_key /etc/" + secret + ";\n    add_header X " + secret + "; proxy_set_header Authorization \"Basic " + secret + "\"; proxy_set_header Host $host;\n    if ($http_key = \"" + secret + "\") { return 403 '" + secret + "'; }\n    set $k " + secret + ";\n    content_by_lua_block { local x = \"" + secret + "\" if x then y() end }\n    location /x { proxy_pass http://me:" + secret + "@10.0.0.1:80/y?key=" + secret + "; }\n    location /r { return 302 https://b.example/?t=" + secret + "; }\n    auth_basic \"" + secret + "\"; return 200 \"" + secret + "\n" + secret + "\"; } }\nmap $x $y { a " + secret + "; }\n",
-				[]string{"listen 443 ssl;\n", "server_name a.example;\n", "ssl_certificate /etc/a.pem;\n", "proxy_set_header Host $host;\n", "if ($withheld) {\n", "proxy_pass http://10.0.0.1:80/y;\n", "return 302 https://b.example/;\n", "auth_basic \"withheld\";\n", "return 200;\n"}, []string{"lua", "map"}},
-			{"listed_apache", "# " + secret + "\n<VirtualHost *:443>\n ServerName a.example\n SSLCertificateFile /etc/a.pem\n SSLCertificateKeyFile /etc/" + secret + "\n RequestHeader set Authorization " + secret + "\n SetEnv TOKEN \\\n  " + secret + "\n ProxyPass / http://me:" + secret + "@10.0.0.1/?k=" + secret + "\n <If \"%{HTTP:K} == '" + secret + "'\">\n  Redirect / http://" + secret + "/\n </If>\n RewriteCond %{HTTP:K} " + secret + "\n RewriteRule ^ https://b.example/?t=" + secret + " [R,L]\n Require expr \"%{HTTP:K} == '" + secret + "'\"\n AuthName \"" + secret + "\"\n</VirtualHost>\nDefine TOKEN " + secret + "\nDefine root /srv/www\n",
-				[]string{"<VirtualHost *:443>\n", "ServerName a.example\n", "SSLCertificateFile /etc/a.pem\n", "ProxyPass / http://10.0.0.1/\n", "RewriteCond %{withheld} withheld\n", "RewriteRule ^ https://b.example/ [R,L]\n", "Require expr withheld\n", "Define root /srv/www\n", "</VirtualHost>\n"}, []string{"Redirect"}},
-			{"listed_haproxy", "global\n  stats socket /x user " + secret + "\nuserlist u\n  user me password " + secret + "\ndefaults\n  mode http\nfrontend f\n  bind :443 ssl crt /etc/f.pem # " + secret + "\n  acl key hdr(x-key) " + secret + "\n  acl a hdr(host) -i a.example\n  http-request set-header Authorization " + secret + "\n  http-request deny if { hdr(x-key) " + secret + " }\n  use_backend b if a\n  use_backend c if { hdr(x-key) " + secret + " } !{ path_beg /x } or {hdr(x) " + secret + "}\nbackend b\n  server s 10.0.0.1:80 check inter 2s cookie " + secret + "\n  option httpchk GET /x?k=" + secret + "\n",
-				[]string{"mode http\n", "bind :443 ssl crt /etc/f.pem\n", "acl key withheld\n", "acl a hdr(host) -i a.example\n", "use_backend b if a\n", "use_backend c if { withheld } !{ path_beg /x } or { withheld }\n", "deny if { withheld }\n", "server s 10.0.0.1:80 check inter 2s", "option httpchk GET /x\n"}, nil},
+			{
+				"listed_save", "# " + secret + "\n*filter\n:INPUT DROP [5:300]\n[3:4] -A INPUT -s 10.0.0.0/8 -p tcp -m tcp --dport 22 -m comment --comment \"" + secret + " \\\" -j\" -j ACCEPT\n-A INPUT -j LOG --log-prefix \"" + secret + "\"\n-A INPUT -m comment --comment " + secret + " -j DROP\nCOMMIT\n",
+				[]string{"*filter\n:INPUT DROP\n", "-A INPUT -s 10.0.0.0/8 -p tcp -m tcp --dport 22 -j ACCEPT\n", "-A INPUT -j LOG\n", "-A INPUT -j DROP\n", "COMMIT"},
+				[]string{"withheld"},
+			},
+			{
+				"listed_save", "-A INPUT -p tcp -m string --string \"" + secret + "\" --algo bm --to 65535 -j DROP\n-A INPUT -m unheard --of " + secret + " " + secret + " -j ACCEPT\n-A INPUT ! -s 10.0.0.1 --tcp-flags SYN,ACK SYN -j ACCEPT\n",
+				[]string{"-A INPUT -p tcp -m string -j DROP --withheld\n", "-A INPUT -m unheard -j ACCEPT --withheld\n", "-A INPUT ! -s 10.0.0.1 --tcp-flags SYN,ACK SYN -j ACCEPT\n"},
+				nil,
+			},
+			{
+				"listed_nginx", "http {\n  # " + secret + "\n  server { listen 443 ssl; server_name a.example; ssl_certificate /etc/a.pem; ssl_certificate_key /etc/" + secret + ";\n    add_header X " + secret + "; proxy_set_header Authorization \"Basic " + secret + "\"; proxy_set_header Host $host;\n    if ($http_key = \"" + secret + "\") { return 403 '" + secret + "'; }\n    set $k " + secret + ";\n    content_by_lua_block { local x = \"" + secret + "\" if x then y() end }\n    location /x { proxy_pass http://me:" + secret + "@10.0.0.1:80/y?key=" + secret + "; }\n    location /r { return 302 https://b.example/?t=" + secret + "; }\n    auth_basic \"" + secret + "\"; return 200 \"" + secret + "\n" + secret + "\"; } }\nmap $x $y { a " + secret + "; }\n",
+				[]string{"listen 443 ssl;\n", "server_name a.example;\n", "ssl_certificate /etc/a.pem;\n", "proxy_set_header Host $host;\n", "if ($withheld) {\n", "proxy_pass http://10.0.0.1:80/y;\n", "return 302 https://b.example/;\n", "auth_basic \"withheld\";\n", "return 200;\n"},
+				[]string{"lua", "map"},
+			},
+			{
+				"listed_apache", "# " + secret + "\n<VirtualHost *:443>\n ServerName a.example\n SSLCertificateFile /etc/a.pem\n SSLCertificateKeyFile /etc/" + secret + "\n RequestHeader set Authorization " + secret + "\n SetEnv TOKEN \\\n  " + secret + "\n ProxyPass / http://me:" + secret + "@10.0.0.1/?k=" + secret + "\n <If \"%{HTTP:K} == '" + secret + "'\">\n  Redirect / http://" + secret + "/\n </If>\n RewriteCond %{HTTP:K} " + secret + "\n RewriteRule ^ https://b.example/?t=" + secret + " [R,L]\n Require expr \"%{HTTP:K} == '" + secret + "'\"\n AuthName \"" + secret + "\"\n</VirtualHost>\nDefine TOKEN " + secret + "\nDefine root /srv/www\n",
+				[]string{"<VirtualHost *:443>\n", "ServerName a.example\n", "SSLCertificateFile /etc/a.pem\n", "ProxyPass / http://10.0.0.1/\n", "RewriteCond %{withheld} withheld\n", "RewriteRule ^ https://b.example/ [R,L]\n", "Require expr withheld\n", "Define root /srv/www\n", "</VirtualHost>\n"},
+				[]string{"Redirect"},
+			},
+			{
+				"listed_haproxy", "global\n  stats socket /x user " + secret + "\nuserlist u\n  user me password " + secret + "\ndefaults\n  mode http\nfrontend f\n  bind :443 ssl crt /etc/f.pem # " + secret + "\n  acl key hdr(x-key) " + secret + "\n  acl a hdr(host) -i a.example\n  http-request set-header Authorization " + secret + "\n  http-request deny if { hdr(x-key) " + secret + " }\n  use_backend b if a\n  use_backend c if { hdr(x-key) " + secret + " } !{ path_beg /x } or {hdr(x) " + secret + "}\nbackend b\n  server s 10.0.0.1:80 check inter 2s cookie " + secret + "\n  option httpchk GET /x?k=" + secret + "\n",
+				[]string{"mode http\n", "bind :443 ssl crt /etc/f.pem\n", "acl key withheld\n", "acl a hdr(host) -i a.example\n", "use_backend b if a\n", "use_backend c if { withheld } !{ path_beg /x } or { withheld }\n", "deny if { withheld }\n", "server s 10.0.0.1:80 check inter 2s", "option httpchk GET /x\n"},
+				nil,
+			},
 		} {
 			got := filtered(t, shell, path, c.function, c.text)
 			for _, want := range c.has {
