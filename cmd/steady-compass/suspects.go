@@ -84,6 +84,9 @@ func printSuspects(p *paper, got look.Inquiry) {
 	if got.Next != nil {
 		p.line("Look next at %s from %s. %s", got.Next.Target, got.Next.From, got.Next.Why)
 	}
+	if got.Elsewhere != nil {
+		p.line("From %s one would tell more: %s. Take looks there with look --targets, and import them.", got.Elsewhere.From, got.Elsewhere.Target)
+	}
 }
 
 func faultLines(faults []intake.FileFault) []string {

@@ -55,7 +55,10 @@ type Next struct {
 type Inquiry struct {
 	Suspects []Suspect `json:"suspects" nullable:"false"`
 	Next     *Next     `json:"next"`
-	None     string    `json:"none,omitempty" doc:"Why there is no suspect"`
+
+	Elsewhere *Next `json:"elsewhere,omitempty" doc:"A look from where nobody looks from yet, that would tell more"`
+
+	None string `json:"none,omitempty" doc:"Why there is no suspect"`
 }
 
 // How likely it is that a look lies, and how much is weighed at a time.
@@ -64,7 +67,8 @@ const (
 	mostRead   = 80  // looks that are weighed
 	mostTried  = 400 // looks that are held against the lines of those to be explained
 	mostShown  = 12
-	mostChosen = 24 // looks among which the next is chosen
+	mostChosen = 24  // looks among which the next is chosen
+	tellsMore  = 0.2 // bits by which a look elsewhere is worth the way
 )
 
 // Suspects says what would explain the looks at a target that see otherwise than is recorded. Each hypothesis is an estate of its own, in which
@@ -89,8 +93,26 @@ func Suspects(ctx context.Context, t *trace.Tracer, target string, looks []Look,
 		out.None = "nothing single explains it, and no two things do: " + strings.Join(x.said(), "; ")
 		return out, nil
 	}
-	x.foresee(ctx, found, atHand)
-	out.Next = x.next(found)
+	choices := x.choicesFrom(atHand)
+	foreseen := x.foresee(ctx, found, choices)
+	if err := ctx.Err(); err != nil {
+		return out, err
+	}
+	for i, w := range likeliest(found) {
+		w.foresees = foreseen[i]
+	}
+	var here, there float64
+	out.Next, here = next(found, choices, foreseen)
+	if len(found) > 1 {
+		far := x.choicesFrom(x.elsewhere(atHand))
+		foreseen := x.foresee(ctx, found, far)
+		if err := ctx.Err(); err != nil {
+			return out, err
+		}
+		if out.Elsewhere, there = next(found, far, foreseen); there < here+tellsMore {
+			out.Elsewhere = nil
+		}
+	}
 	out.Suspects = x.together(found)
 	return out, ctx.Err()
 }
@@ -102,7 +124,6 @@ type inquiry struct {
 	looks    []Look
 	reads    []map[string]bool // the lines by which each is followed
 	machines []map[string]bool // that each passes
-	choices  []choice
 	done     map[choice]bool
 }
 
@@ -448,34 +469,60 @@ func (x *inquiry) hold(h *hypothesis) *weighed {
 	return w
 }
 
-// foresee works out what each suspect foresees of the looks that may be made next.
-func (x *inquiry) foresee(ctx context.Context, found []*weighed, atHand []string) {
-	seen := map[choice]bool{}
-	for _, l := range x.looks {
-		if l.Did != Connect {
-			continue
-		}
-		for _, from := range atHand {
-			if c := (choice{l.Target, from}); !seen[c] && !x.done[c] && len(x.choices) < mostChosen {
-				seen[c] = true
-				x.choices = append(x.choices, c)
-			}
-		}
-	}
-	for _, more := range x.beside() {
-		for _, from := range atHand {
-			if c := (choice{more, from}); !seen[c] && !x.done[c] && len(x.choices) < mostChosen {
-				seen[c] = true
-				x.choices = append(x.choices, c)
-			}
-		}
-	}
-	top := found[:min(len(found), mostShown*2)]
-	all := parallel.Map(ctx, len(top), func(i int) []string { return x.foreseenBy(top[i].hypothesis) })
-	for i, w := range top {
-		w.foresees = all[i]
-	}
+// foresee works out what each suspect foresees of looks that may be made, in the order of these.
+func (x *inquiry) foresee(ctx context.Context, found []*weighed, choices []choice) [][]string {
+	top := likeliest(found)
+	return parallel.Map(ctx, len(top), func(i int) []string { return x.foreseenBy(top[i].hypothesis, choices) })
 }
+
+// likeliest are the suspects that looks are chosen to part.
+func likeliest(found []*weighed) []*weighed { return found[:min(len(found), mostShown*2)] }
+
+// choicesFrom are the looks that may be made next from some vantages: at what was looked at, and at what is beside it.
+func (x *inquiry) choicesFrom(vantages []string) []choice {
+	var targets []string
+	for i := range x.looks {
+		if x.looks[i].Did == Connect {
+			targets = append(targets, x.looks[i].Target)
+		}
+	}
+	var out []choice
+	seen := map[choice]bool{}
+	for _, target := range append(targets, x.beside()...) {
+		for _, from := range vantages {
+			if c := (choice{target, from}); !seen[c] && !x.done[c] && len(out) < mostChosen {
+				seen[c] = true
+				out = append(out, c)
+			}
+		}
+	}
+	return out
+}
+
+// elsewhere are vantages that are not at hand: the internet, and the networks on the ways of what is to be explained.
+func (x *inquiry) elsewhere(atHand []string) []string {
+	var out []string
+	add := func(word string) {
+		if !slices.Contains(atHand, word) && !slices.Contains(out, word) && len(out) < mostElsewhere {
+			out = append(out, word)
+		}
+	}
+	add("internet")
+	for _, i := range x.asked {
+		for _, name := range slices.Sorted(maps.Keys(x.machines[i])) {
+			p := x.t.Model.PlaceNamed(name)
+			for k := range p.Attachments {
+				if n := x.t.Model.Networks[p.Attachments[k].Net]; n.Record != nil && !n.Container() {
+					add(n.Name)
+				}
+			}
+		}
+	}
+	return out
+}
+
+// mostElsewhere is from how many vantages that are not at hand looks are weighed.
+const mostElsewhere = 4
 
 // beside are targets that would tell a machine that is down from a port that is shut: other ports of the machines on the ways, at each of their
 // addresses.
@@ -520,13 +567,13 @@ func (x *inquiry) socketsOf(place *model.Place) []string {
 }
 
 // foreseenBy is what each look that may be made would see if a hypothesis were so.
-func (x *inquiry) foreseenBy(h *hypothesis) []string {
+func (x *inquiry) foreseenBy(h *hypothesis, choices []choice) []string {
 	if !x.suppose(h) {
 		return nil
 	}
 	after := h.so.t
-	out := make([]string, len(x.choices))
-	for i, c := range x.choices {
+	out := make([]string, len(choices))
+	for i, c := range choices {
 		v, err := after.VantageNamed(c.from)
 		if err != nil {
 			continue
@@ -550,17 +597,18 @@ func (x *inquiry) foreseenBy(h *hypothesis) []string {
 	return out
 }
 
-// next is the look of which least can be foreseen over the suspects that are left, each as heavy as it is likely.
-func (x *inquiry) next(found []*weighed) *Next {
-	top := found[:min(len(found), mostShown*2)]
+// next is the look of which least can be foreseen over the suspects that are left, each as heavy as it is likely; nil where all foresee the same of
+// each.
+func next(found []*weighed, choices []choice, foreseen [][]string) (out *Next, entropy float64) {
+	top := likeliest(found)
 	best, most, parted := -1, 0.01, 0
-	for i := range x.choices {
+	for i := range choices {
 		share := map[string]float64{}
 		sum := 0.0
-		for _, w := range top {
-			if i < len(w.foresees) {
+		for k, w := range top {
+			if i < len(foreseen[k]) {
 				likely := math.Exp(w.score - top[0].score)
-				share[w.foresees[i]] += likely
+				share[foreseen[k][i]] += likely
 				sum += likely
 			}
 		}
@@ -573,10 +621,10 @@ func (x *inquiry) next(found []*weighed) *Next {
 		}
 	}
 	if best < 0 {
-		return nil
+		return nil, 0
 	}
-	c := x.choices[best]
-	return &Next{Target: c.target, From: c.from, Why: fmt.Sprintf("The suspects foresee %d different things of it: it parts them best.", parted)}
+	c := choices[best]
+	return &Next{Target: c.target, From: c.from, Why: fmt.Sprintf("The suspects foresee %d different things of it: it parts them best.", parted)}, most
 }
 
 // suspect is a hypothesis as it is shown.

@@ -42,12 +42,13 @@ func TestSuspectsFindTheFault(t *testing.T) {
 	for _, c := range []struct {
 		name         string
 		faults       func(*estate.Estate, *rand.Rand) []looktest.Fault
-		lie          bool
+		lie, second  bool
 		first, three int // of 100
 	}{
-		{"of kinds that are hypotheses", looktest.Faults, false, 80, 95},
-		{"with every twentieth look falsely silent", looktest.Faults, true, 0, 90},
-		{"of kinds that are none", looktest.Strange, false, 0, 70},
+		{"of kinds that are hypotheses", looktest.Faults, false, false, 80, 95},
+		{"with every twentieth look falsely silent", looktest.Faults, true, false, 0, 90},
+		{"with a second difference elsewhere", looktest.Faults, false, true, 0, 90},
+		{"of kinds that are none", looktest.Strange, false, false, 0, 70},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			by, all := map[string]*counted{}, counted{}
@@ -63,7 +64,14 @@ func TestSuspectsFindTheFault(t *testing.T) {
 				if err != nil {
 					continue
 				}
-				i := inquire(t, e, faulty, r, c.lie)
+				reality := faulty
+				if c.second {
+					other, ok := looktest.Drawn(c.faults(e, r), r)
+					if reality, err = faulty.Apply(other.Change); !ok || err != nil || slices.ContainsFunc(other.Keys, func(key string) bool { return slices.Contains(f.Keys, key) }) {
+						continue
+					}
+				}
+				i := inquire(t, e, faulty, reality, r, c.lie)
 				if i == nil {
 					unseen++
 					continue
@@ -109,10 +117,11 @@ func (i *inquired) said() string {
 	return strings.Join(said, " | ")
 }
 
-// inquire looks at what is otherwise in reality, and then at what is said to be looked at next; nil where no look sees it.
-func inquire(t *testing.T, e, faulty *estate.Estate, r *rand.Rand, lie bool) *inquired {
+// inquire looks at what is otherwise by a fault, and then at what is said to be looked at next, as it is in reality, which may be otherwise elsewhere
+// too; nil where no look sees it.
+func inquire(t *testing.T, e, faulty, reality *estate.Estate, r *rand.Rand, lie bool) *inquired {
 	t.Helper()
-	tr, real := trace.New(model.Compile(e), "2026-12-01"), trace.New(model.Compile(faulty), "2026-12-01")
+	tr, fault, real := trace.New(model.Compile(e), "2026-12-01"), trace.New(model.Compile(faulty), "2026-12-01"), trace.New(model.Compile(reality), "2026-12-01")
 	atHand := []string{"internet"}
 	for _, n := range tr.Model.Networks {
 		if n.Record != nil && !n.Container() && len(atHand) < 3 {
@@ -120,10 +129,13 @@ func inquire(t *testing.T, e, faulty *estate.Estate, r *rand.Rand, lie bool) *in
 		}
 	}
 	i := &inquired{}
-	if i.first, i.from = failing(tr, real, atHand); i.first == "" {
+	if i.first, i.from = failing(tr, fault, atHand); i.first == "" {
 		return nil
 	}
 	looks := looktest.Seen(real, i.first, i.from)
+	if !slices.ContainsFunc(looks, func(l look.Look) bool { look.Judge(tr, &l); return l.Agrees == look.Differs }) {
+		return nil // the other difference covers it
+	}
 	for range 7 {
 		var err error
 		if i.got, err = look.Suspects(context.Background(), tr, i.first, looks, atHand); err != nil {
@@ -196,6 +208,12 @@ listen box 8100 as open
 	}
 	if len(got.Suspects) == 0 || got.Suspects[0].Why != "ssh does not run on box" || !slices.Equal(got.Suspects[0].For, []string{"a.example:22 from internet (connect)"}) || len(got.Suspects[0].Against) > 0 {
 		t.Errorf("%+v", got.Suspects)
+	}
+	if got.Elsewhere == nil || got.Elsewhere.From != "lan" { // who is let in from inside tells a filter in front of the internet from a program that does not run
+		t.Errorf("a look elsewhere: %+v", got.Elsewhere)
+	}
+	if everywhere, err := look.Suspects(context.Background(), tr, "a.example:22", looks, []string{"internet", "lan"}); err != nil || everywhere.Elsewhere != nil || everywhere.Next == nil || everywhere.Next.From != "lan" {
+		t.Errorf("with both at hand: %+v %+v %v", everywhere.Next, everywhere.Elsewhere, err)
 	}
 	for _, s := range got.Suspects {
 		if strings.Contains(s.Why, "every port") && !slices.Contains(s.Against, "a.example:443 from internet (connect)") {

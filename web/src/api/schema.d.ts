@@ -1345,6 +1345,8 @@ export interface components {
             zone?: string;
         };
         Inquiry: {
+            /** @description A look from where nobody looks from yet, that would tell more */
+            elsewhere?: components["schemas"]["Next"];
             next: components["schemas"]["Next"];
             /** @description Why there is no suspect */
             none?: string;

@@ -81,6 +81,7 @@ export function Suspects({ target, onLook, narrow }: Props) {
               from {data.next.from}: that parts them best.
             </>
           )}
+          {data.elsewhere && ` From ${data.elsewhere.from} one would tell more, at ${data.elsewhere.target}.`}
           {!data.next && data.suspects.length > 1 && ' No look at hand parts them further.'}
         </p>
       )}
