@@ -61,10 +61,14 @@ func sentences(all []saying) string {
 func (s *sightings) say(id findingID, l *look.Look) {
 	by := fmt.Sprintf("%s on %s", l.From, l.At.UTC().Format("2006-01-02 15:04"))
 	for i := range s.said[id] {
-		if one := &s.said[id][i]; one.what == l.Says {
-			one.by = append(one.by, by)
-			return
+		one := &s.said[id][i]
+		if one.what != l.Says {
+			continue
 		}
+		if !slices.ContainsFunc(one.by, func(other string) bool { return strings.HasPrefix(other, l.From+" on ") }) { // the newest of each vantage
+			one.by = append(one.by, by)
+		}
+		return
 	}
 	s.said[id] = append(s.said[id], saying{l.Says, []string{by}})
 }

@@ -169,10 +169,13 @@ func TestSeenIsOneMistake(t *testing.T) {
 		kept = append(kept, look.Kept{Look: l})
 	}
 	again := kept[0]
-	again.At = again.At.Add(time.Hour)
-	report := checked.With(append(kept, again))
+	again.From = "8.8.8.8"
+	look.Judge(tr, &again.Look)
+	later := again
+	later.At = later.At.Add(-time.Hour)
+	report := checked.With(append(kept, again, later))
 	for _, f := range report.Findings {
-		if f.Code == "seen.shut" && f.Subject == "a.example:443" && f.Why != "Recorded: arrives; seen: nothing came back. Looked at from internet on 2026-12-01 10:00, and from internet on 2026-12-01 11:00 UTC." {
+		if f.Code == "seen.shut" && f.Subject == "a.example:443" && f.Why != "Recorded: arrives; seen: nothing came back. Looked at from internet on 2026-12-01 10:00, and from 8.8.8.8 on 2026-12-01 10:00 UTC." {
 			t.Errorf("it says %q", f.Why)
 		}
 	}

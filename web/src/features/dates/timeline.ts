@@ -45,7 +45,7 @@ export function scaled(dates: readonly Due[], width: number) {
 /** About how wide words are, in pixels; those beside a mark are as wide as the longer line. */
 const letter = 6.9;
 export const wordsOf = (due: Due): [string, string] => [short(due.name, 26), short(when(due), 30)];
-const widthOf = (due: Due) => Math.max(...wordsOf(due).map((w) => w.length)) * letter + 14;
+const widthOf = (due: Due) => Math.max(...wordsOf(due).map((w) => w.length)) * letter + 22;
 
 /** Gives each date a lane in which its words meet no others, the lowest that is free. */
 export function placed(dates: readonly Due[], at: (days: number) => number, width: number): Place[] {
