@@ -93,6 +93,7 @@ fuzz: web/dist/index.html ## each fuzz target for FUZZTIME
 	go test ./intake/looks -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZTIME) -fuzzminimizetime 1x
 	go test ./intake/archive -run '^$$' -fuzz FuzzFiles -fuzztime $(FUZZTIME) -fuzzminimizetime 1x
 	go test ./intake/pem -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZTIME) -fuzzminimizetime 1x
+	go test ./intake/account -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZTIME) -fuzzminimizetime 1x
 
 bench: ## the benchmarks, up to a hundred thousand names
 	go test ./core/... ./intake/... ./server -run '^$$' -bench . -benchmem -timeout 30m

@@ -102,6 +102,7 @@ func Read(file, text, place string) Account {
 	for i := range sections {
 		r.section(&sections[i])
 	}
+	r.once()
 	if r.forwards {
 		a.Forwards()
 	}
@@ -242,6 +243,55 @@ func (r *reader) section(s *section) {
 	case "machine", "containers", "networks", "own":
 	default:
 		r.left("A section is not known here: %s.", intake.Shown(s.name))
+	}
+}
+
+// savedTables are the tables that the save format has.
+var savedTables = []string{"raw", "mangle", "nat", "filter", "security"}
+
+// once takes out of the ruleset in JSON the tables that the save format has as well: where the one tool keeps its rules by the other's ways, both
+// list them, and they are one.
+func (r *reader) once() {
+	saved := map[string]bool{} // by family
+	for _, rs := range r.out.Rulesets {
+		if rs.Format == "save" {
+			saved[map[string]string{"iptables-save": "ip", "ip6tables-save": "ip6"}[rs.Name]] = true
+		}
+	}
+	for i := range r.out.Rulesets {
+		rs := &r.out.Rulesets[i]
+		var all struct {
+			Objects []map[string]json.RawMessage `json:"nftables"`
+		}
+		if rs.Format != "nft" || len(saved) == 0 || json.Unmarshal([]byte(rs.Text), &all) != nil {
+			continue
+		}
+		chains := false
+		left := slices.DeleteFunc(all.Objects, func(o map[string]json.RawMessage) bool {
+			for kind, text := range o {
+				var of struct{ Family, Table, Name string }
+				if json.Unmarshal(text, &of) != nil {
+					continue
+				}
+				if kind == "table" {
+					of.Table = of.Name
+				}
+				if saved[of.Family] && slices.Contains(savedTables, of.Table) {
+					return true
+				}
+				chains = chains || kind == "chain"
+			}
+			return false
+		})
+		if !chains {
+			r.out.Rulesets = slices.Delete(r.out.Rulesets, i, i+1)
+			return
+		}
+		all.Objects = left
+		if text, err := json.Marshal(all); err == nil {
+			rs.Text = string(text)
+		}
+		return
 	}
 }
 

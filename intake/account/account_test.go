@@ -126,6 +126,22 @@ func TestTakenOver(t *testing.T) {
 	}
 }
 
+// TestRulesetOnce: what both formats of the packet filter list is taken once, and the rest of each.
+func TestRulesetOnce(t *testing.T) {
+	const both = `|{"nftables": [{"metainfo": {"json_schema_version": 1}}, {"table": {"family": "ip", "name": "filter", "handle": 1}}, {"chain": {"family": "ip", "table": "filter", "name": "INPUT", "handle": 1, "type": "filter", "hook": "input", "prio": 0, "policy": "drop"}}, {"rule": {"family": "ip", "table": "filter", "chain": "INPUT", "handle": 2, "expr": [{"accept": null}]}}, {"table": {"family": "inet", "name": "own", "handle": 2}}, {"chain": {"family": "inet", "table": "own", "name": "in", "handle": 1, "type": "filter", "hook": "input", "prio": 10, "policy": "drop"}}, {"rule": {"family": "inet", "table": "own", "chain": "in", "handle": 2, "expr": [{"match": {"op": "==", "left": {"payload": {"protocol": "tcp", "field": "dport"}}, "right": 9100}}, {"accept": null}]}}]}`
+	text := strings.Replace(box, "@ nft \n= no right", "@ nft \n"+both+"\n= ok", 1)
+	got, left, faults, _ := taken(t, text, "", notationtest.Parse(t, "network dmz 10.40.8.0/24\n"))
+	got = strings.Join(strings.Fields(got), " ")
+	if len(faults) > 0 || strings.Count(got, "filter box-") != 2 || !strings.Contains(got, "pass 9100") || !strings.Contains(got, "pass 22 entering dmz") || strings.Contains(got, "pass any from any") {
+		t.Errorf("%v %v\n%s", faults, left, got)
+	}
+	only := strings.Replace(text, `, {"table": {"family": "inet"`, `, {"table": {"family": "ip"`, 1)
+	only = only[:strings.Index(only, `, {"table": {"family": "ip", "name": "own"`)] + "]}\n= ok" + only[strings.Index(only, "\n@ save"):]
+	if got, _, faults, _ := taken(t, only, "", notationtest.Parse(t, "network dmz 10.40.8.0/24\n")); len(faults) > 0 || strings.Count(strings.Join(strings.Fields(got), " "), "filter box-") != 1 {
+		t.Errorf("%v\n%s", faults, got)
+	}
+}
+
 // TestServers takes over what a web server is told, with the certificate that it shows, where it runs; of one that does not, only that is said.
 func TestServers(t *testing.T) {
 	with := func(socket string) string {
