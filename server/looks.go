@@ -30,6 +30,15 @@ type seenLooks struct {
 	by   *analysis // what they were held against
 	rows []*judgedLook
 	all  []SeenLook
+
+	report *reported // what was found last
+}
+
+// reported is what is found in the records of an analysis, and by the looks at it up to one.
+type reported struct {
+	findings.Report
+	of   *analysis
+	last int64
 }
 
 // judgedLook is a look held against records, with what that came by.
@@ -80,20 +89,32 @@ const mostRevisions = 12
 
 // seen gives the looks that are kept.
 func (s *Server) seen(ctx context.Context) ([]SeenLook, error) {
+	held, err := s.held(ctx)
+	return held.all, err
+}
+
+// held are looks, and what they are held against: an analysis, and the last of them.
+type held struct {
+	all  []SeenLook
+	of   *analysis
+	last int64
+}
+
+func (s *Server) held(ctx context.Context) (held, error) {
 	s.looked.mu.Lock()
 	defer s.looked.mu.Unlock()
 	last, err := s.db.LastLook(ctx)
 	if err != nil {
-		return nil, err
+		return held{}, err
 	}
 	now := s.now()
 	x := &s.looked
 	if x.last == last && x.by == now {
-		return x.all, nil
+		return held{x.all, x.by, x.last}, nil
 	}
 	if x.last != last || x.by == nil {
 		if err := s.reread(ctx); err != nil {
-			return nil, err
+			return held{}, err
 		}
 	}
 	touch := memo.Anything()
@@ -109,12 +130,12 @@ func (s *Server) seen(ctx context.Context) ([]SeenLook, error) {
 	then := past{db: s.db, now: now.Revision, at: map[int64]*trace.Tracer{}}
 	for _, row := range again {
 		if err := then.know(ctx, row.Revision, now.Day); err != nil {
-			return nil, err
+			return held{}, err
 		}
 	}
 	judged := parallel.Map(ctx, len(again), func(i int) judgedLook { return judgeAnew(now.Tracer, then, again[i]) })
 	if err := ctx.Err(); err != nil {
-		return nil, err
+		return held{}, err
 	}
 	for i, row := range again {
 		*row = judged[i]
@@ -124,20 +145,30 @@ func (s *Server) seen(ctx context.Context) ([]SeenLook, error) {
 		x.all[i] = row.SeenLook
 	}
 	x.last, x.by = last, now
-	return x.all, nil
+	return held{x.all, x.by, x.last}, nil
 }
 
 // report is what is found in the records as they are, and by looking.
 func (s *Server) report(ctx context.Context) (findings.Report, error) {
-	seen, err := s.seen(ctx)
+	seen, err := s.held(ctx)
 	if err != nil {
 		return findings.Report{}, err
 	}
-	checked, err := s.now().Check(ctx)
+	s.looked.mu.Lock()
+	known := s.looked.report
+	s.looked.mu.Unlock()
+	if known != nil && known.of == seen.of && known.last == seen.last {
+		return known.Report, nil
+	}
+	checked, err := seen.of.Check(ctx)
 	if err != nil {
 		return findings.Report{}, err
 	}
-	return checked.With(keptOf(seen)), nil
+	next := &reported{checked.With(keptOf(seen.all)), seen.of, seen.last}
+	s.looked.mu.Lock()
+	s.looked.report = next
+	s.looked.mu.Unlock()
+	return next.Report, nil
 }
 
 func keptOf(seen []SeenLook) []look.Kept {

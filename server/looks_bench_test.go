@@ -56,6 +56,20 @@ func BenchmarkSeen(b *testing.B) {
 			}
 			b.ReportMetric(float64(n), "looks")
 		})
+		b.Run(fmt.Sprintf("names=%d/findings", names), func(b *testing.B) {
+			for b.Loop() {
+				if w := call(b, h, "GET", "/api/findings", nil, "Accept-Encoding", "gzip"); w.Code != http.StatusOK {
+					b.Fatal(w.Body)
+				}
+			}
+		})
+		b.Run(fmt.Sprintf("names=%d/counts", names), func(b *testing.B) {
+			for b.Loop() {
+				if w := call(b, h, "GET", "/api/counts", nil); w.Code != http.StatusOK {
+					b.Fatal(w.Body)
+				}
+			}
+		})
 		base := 1
 		b.Run(fmt.Sprintf("names=%d/edited", names), func(b *testing.B) {
 			for b.Loop() {
