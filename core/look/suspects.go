@@ -480,15 +480,19 @@ func likeliest(found []*weighed) []*weighed { return found[:min(len(found), most
 
 // choicesFrom are the looks that may be made next from some vantages: at what was looked at, and at what is beside it.
 func (x *inquiry) choicesFrom(vantages []string) []choice {
-	var targets []string
+	var asked, others []string
 	for i := range x.looks {
-		if x.looks[i].Did == Connect {
-			targets = append(targets, x.looks[i].Target)
+		switch {
+		case x.looks[i].Did != Connect:
+		case slices.Contains(x.asked, i):
+			asked = append(asked, x.looks[i].Target)
+		default:
+			others = append(others, x.looks[i].Target)
 		}
 	}
 	var out []choice
 	seen := map[choice]bool{}
-	for _, target := range append(targets, x.beside()...) {
+	for _, target := range slices.Concat(asked, x.beside(), others) {
 		for _, from := range vantages {
 			if c := (choice{target, from}); !seen[c] && !x.done[c] && len(out) < mostChosen {
 				seen[c] = true
