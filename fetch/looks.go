@@ -34,8 +34,9 @@ type LookOptions struct {
 	Roots    *x509.CertPool // what is trusted; nil: the system's
 	From     string         // the vantage that is noted
 	Self     look.Self
-	Certain  bool  // private addresses mean here what the records say
-	Revision int64 // of the records, that is noted
+	Certain  bool     // private addresses mean here what the records say
+	Revision int64    // of the records, that is noted
+	Recorded []string // ranges and addresses that are recorded: no address that changes by itself is one of them
 	// Dial connects; nil: the system's. Nothing is sent but by it.
 	Dial func(ctx context.Context, network, address string) (net.Conn, error)
 }
@@ -65,6 +66,11 @@ func Looks(ctx context.Context, contacts []look.Contact, o LookOptions, found fu
 	}
 	x := &looking{LookOptions: o, found: found, queues: map[string][]look.Contact{}, open: map[string]int{}, answered: map[string]bool{}, silent: map[string]int{}}
 	for _, c := range contacts {
+		if c.Follows != "" {
+			if !x.placed(ctx, &c) {
+				continue
+			}
+		}
 		if _, known := x.queues[c.Address]; !known {
 			x.order = append(x.order, c.Address)
 		}
@@ -76,6 +82,8 @@ func Looks(ctx context.Context, contacts []look.Contact, o LookOptions, found fu
 type looking struct {
 	LookOptions
 	found func(look.Look)
+
+	now map[string]whereabouts // the addresses that names follow, once asked
 
 	mu       sync.Mutex
 	queues   map[string][]look.Contact // by address, "" for names
@@ -138,7 +146,7 @@ func (x *looking) contact(ctx context.Context, c look.Contact) {
 		x.all--
 		x.mu.Unlock()
 	}()
-	l := look.Look{At: time.Now().UTC(), From: x.From, Target: c.Target, Did: c.Did, Address: c.Address, Revision: x.Revision}
+	l := look.Look{At: time.Now().UTC(), From: x.From, Target: c.Target, Did: c.Did, Address: c.Address, Follows: c.Follows, Revision: x.Revision}
 	if c.Did == look.Resolve {
 		x.resolve(ctx, c, &l)
 		x.give(ctx, l)
@@ -467,7 +475,11 @@ func (x *looking) resolve(ctx context.Context, c look.Contact, l *look.Look) {
 }
 
 func (x *looking) exchange(ctx context.Context, network string, m *dns.Msg) (*dns.Msg, error) {
-	conn, err := x.Dial(ctx, network, netip.AddrPortFrom(x.Resolver, 53).String())
+	return x.exchangeWith(ctx, x.Resolver, network, m)
+}
+
+func (x *looking) exchangeWith(ctx context.Context, server netip.Addr, network string, m *dns.Msg) (*dns.Msg, error) {
+	conn, err := x.Dial(ctx, network, netip.AddrPortFrom(server, 53).String())
 	if err != nil {
 		return nil, err
 	}

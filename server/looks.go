@@ -379,7 +379,7 @@ func (s *Server) postLook(ctx context.Context, in *body[LookQuestion]) (*body[Lo
 	if len(plan.Contacts) > mostContacts {
 		return nil, &Problem{Title: "That is too much to look at in one go", Status: http.StatusUnprocessableEntity, Detail: fmt.Sprintf("it takes %d contacts; expected at most %d here, and the command `look --db` for more", len(plan.Contacts), mostContacts)}
 	}
-	o := fetch.LookOptions{From: plan.From, Self: self, Certain: plan.Certain, Revision: now.Revision}
+	o := fetch.LookOptions{From: plan.From, Self: self, Certain: plan.Certain, Revision: now.Revision, Recorded: plan.Recorded}
 	if err := fetch.Looks(ctx, plan.Contacts, o, func(l look.Look) { out.Looks = append(out.Looks, l) }); err != nil {
 		return nil, problem(err)
 	}

@@ -65,7 +65,7 @@ func (c *lookCommand) Run(ctx context.Context, s streams) error {
 		printPlan(newPaper(s.out), plan)
 		return nil
 	}
-	o.From, o.Certain = plan.From, plan.Certain
+	o.From, o.Certain, o.Recorded = plan.From, plan.Certain, plan.Recorded
 	return c.look(ctx, s, t, plan, o)
 }
 

@@ -66,6 +66,7 @@ type Look struct {
 	Why      string    `json:"why,omitempty" doc:"Why nothing was looked at"`
 	Seconds  float64   `json:"seconds"`
 	Address  string    `json:"address,omitempty" doc:"The address that was contacted"`
+	Follows  string    `json:"follows,omitempty" doc:"The own name that gave the address, which changes by itself"`
 	Source   string    `json:"source,omitempty" doc:"The address that it was made from"`
 	Detail   string    `json:"detail,omitempty" doc:"The system's own error"`
 	Revision int64     `json:"revision,omitempty" doc:"Of the records, at that time"`

@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"net/netip"
+	"slices"
 	"strings"
 
 	"steady-compass/core/estate"
@@ -35,6 +36,8 @@ type Contact struct {
 	TLS       bool   `json:"tls,omitempty"`
 	Path      string `json:"path,omitempty"`
 	Mark      string `json:"mark,omitempty" doc:"What the page is to have in its body; it is asked for whole then"`
+	Follows   string `json:"follows,omitempty" doc:"The own name that follows the address, which changes by itself: it is the one that the name servers of its zone give now"`
+	Zone      string `json:"zone,omitempty" doc:"The zone of that name"`
 
 	Ours      string       `json:"ours,omitempty" doc:"The line by which a host of ours holds the address"`
 	Sends     string       `json:"sends" doc:"What is sent, in words"`
@@ -58,6 +61,7 @@ type Plan struct {
 	Resolver string    `json:"resolver,omitempty"`
 	Contacts []Contact `json:"contacts" nullable:"false"`
 	Refused  []Refusal `json:"refused" nullable:"false"`
+	Recorded []string  `json:"recorded,omitempty" doc:"Where something follows its address: the ranges and addresses that are recorded, which it is not"`
 	Rate     int       `json:"rate" doc:"New contacts a second"`
 	Longest  float64   `json:"longest" doc:"Seconds that it takes where nothing answers"`
 }
@@ -99,6 +103,9 @@ func PlanOf(ctx context.Context, t *trace.Tracer, self Self, q Question) (Plan, 
 	p := Plan{From: standing.Vantage.Word, Certain: standing.Certain, Why: standing.Why, Contacts: append([]Contact{}, x.contacts...), Refused: append([]Refusal{}, x.refused...), Rate: Rate, Sources: []string{}}
 	for _, own := range self.Prefixes {
 		p.Sources = append(p.Sources, own.Addr().String())
+	}
+	if slices.ContainsFunc(p.Contacts, func(c Contact) bool { return c.Follows != "" }) {
+		p.Recorded = x.recorded()
 	}
 	p.Longest = longest(p.Contacts)
 	return p, nil
@@ -294,6 +301,15 @@ func (x *planning) path(tg trace.Target, key flow.PortKey, p *trace.Path) {
 		return
 	}
 	ours, why := x.touch.may(a)
+	if line := x.touch.changing(a); ours == nil && line != nil && a.Is4() {
+		if name, zone := x.follows(tg, line); name != "" {
+			c := Contact{Target: target, Did: Connect, Name: tg.Name, Follows: name, Zone: zone, Port: key.Port, Transport: key.Transport.String(), Ours: estate.Line(line), Predicted: p.Outcome, Expected: outcomeWords(p.Outcome)}
+			c.deepen(p)
+			c.Sends = fmt.Sprintf("DNS questions for %s to the name servers of %s, and to the address that they give %s", name, zone, c.Sends)
+			x.add(c)
+			return
+		}
+	}
 	if ours == nil {
 		x.refuse(target, a.String(), why)
 		return
@@ -305,6 +321,53 @@ func (x *planning) path(tg trace.Target, key flow.PortKey, p *trace.Path) {
 	c := Contact{Target: target, Did: Connect, Name: tg.Name, Address: a.String(), Port: key.Port, Transport: key.Transport.String(), Ours: estate.Line(ours), Predicted: p.Outcome, Expected: outcomeWords(p.Outcome)}
 	c.deepen(p)
 	x.add(c)
+}
+
+// follows is the own name by which an address that changes is found, and its zone: one on the target's way that follows the holder; "" where none
+// does.
+func (x *planning) follows(tg trace.Target, held *estate.Address) (name, zone string) {
+	if tg.Name == "" {
+		return "", ""
+	}
+	typ := "A"
+	if held.Held.Addr.Is6() {
+		typ = "AAAA"
+	}
+	for _, link := range x.t.Answer(tg.Name, typ, x.standing.Vantage).Links {
+		d, ok := link.Record.(*estate.DNS)
+		if !ok || !slices.Contains(held.Hosts, d.Dynamic) {
+			continue
+		}
+		for _, r := range x.t.Model.Estate.Of(estate.KindNamed("zone")) {
+			z := r.(*estate.Zone)
+			if in := d.Owner == z.Name || strings.HasSuffix(d.Owner, "."+z.Name); in && !z.Off && len(z.Name) > len(zone) {
+				name, zone = d.Owner, z.Name
+			}
+		}
+	}
+	return name, zone
+}
+
+// recorded are the ranges and addresses that are recorded: what somebody of ours has is not what a changing address is now.
+func (x *planning) recorded() []string {
+	var out []string
+	for _, r := range x.t.Model.Estate.All() {
+		switch r := r.(type) {
+		case *estate.Network:
+			for _, p := range r.Prefixes {
+				out = append(out, p.String())
+			}
+		case *estate.Address:
+			switch {
+			case r.Dynamic || r.Off:
+			case r.Held.Block.IsValid():
+				out = append(out, r.Held.Block.String())
+			case r.Held.Addr.IsValid():
+				out = append(out, netip.PrefixFrom(r.Held.Addr, r.Held.Addr.BitLen()).String())
+			}
+		}
+	}
+	return out
 }
 
 // deepen says how far a contact goes: into TLS and a request where the records say that this is what is spoken there.

@@ -101,6 +101,15 @@ func (t *touching) may(a netip.Addr) (ours estate.Record, why string) {
 	return ours, ""
 }
 
+// changing is the line by which a host of ours holds an address that changes by itself; nil where none does.
+func (t *touching) changing(a netip.Addr) *estate.Address {
+	ours, _, _ := t.holder(a)
+	if line, ok := ours.(*estate.Address); ok && line.Dynamic {
+		return line
+	}
+	return nil
+}
+
 // holder is the line in force by which a host of ours holds an address, and that host.
 func (t *touching) holder(a netip.Addr) (estate.Record, *model.Place, string) {
 	why := "no line in force says that a host of ours holds it"

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"steady-compass/core/model"
 	"steady-compass/core/notation/notationtest"
@@ -135,7 +136,7 @@ func TestTouched(t *testing.T) {
 // TestRefusals holds that what is not looked at is said, with its reason.
 func TestRefusals(t *testing.T) {
 	p := planned(t, self("laptop", "192.168.7.2/24"), Question{From: "", Targets: []string{
-		"elsewhere.a.example:443", "foreign.a.example:443", "edge.a.example:443", "away.a.example:443", "other:22", "box:22", "box/front:8000", "a.example:9/udp", "moved.a.example:443",
+		"elsewhere.a.example:443", "foreign.a.example:443", "edge.a.example:443", "away.a.example:443", "9.9.9.11:443", "other:22", "box:22", "box/front:8000", "a.example:9/udp", "moved.a.example:443",
 	}})
 	var got []string
 	for _, r := range p.Refused {
@@ -145,7 +146,7 @@ func TestRefusals(t *testing.T) {
 		"elsewhere.a.example:443 at elsewhere: it is not ours",
 		"foreign.a.example:443 at 8.8.8.8: it is not ours",
 		"edge.a.example:443 at 9.9.9.10: edge holds it, which is not ours",
-		"away.a.example:443 at 9.9.9.11: the address of away changes by itself: who has this one now is not known",
+		"9.9.9.11:443 at 9.9.9.11: the address of away changes by itself: who has this one now is not known",
 		"203.0.113.7:22 at 203.0.113.7: it is of a range for documentation, which nobody has",
 		"172.20.0.5:8000 at 172.20.0.5: it is box/front's own, which is reached from its machine alone",
 		"a.example:9/udp at 9.9.9.9: over udp only name servers and clocks have a harmless question to answer",
@@ -156,6 +157,47 @@ func TestRefusals(t *testing.T) {
 	}
 	if len(contacted(p)) > 2 {
 		t.Errorf("contacts %v", contacted(p))
+	}
+}
+
+// TestFollows: an address that changes by itself is the one that the own name which follows it gives now; what is recorded of others is said, so that
+// it is none of these.
+func TestFollows(t *testing.T) {
+	p := planned(t, self("laptop", "192.168.7.2/24"), Question{Targets: []string{"away.a.example:443"}})
+	var c *Contact
+	for i := range p.Contacts {
+		if p.Contacts[i].Did != Resolve {
+			c = &p.Contacts[i]
+		}
+	}
+	if c == nil || c.Follows != "away.a.example" || c.Zone != "a.example" || c.Address != "" || c.Ours != "address away 9.9.9.11 internet dynamic" {
+		t.Fatalf("%+v", p.Contacts)
+	}
+	for _, want := range []string{"11.5.0.0/24", "9.9.9.9/32", "10.9.0.0/24"} {
+		if !slices.Contains(p.Recorded, want) {
+			t.Errorf("%s is recorded, and not said: %v", want, p.Recorded)
+		}
+	}
+	if slices.Contains(p.Recorded, "9.9.9.11/32") {
+		t.Error("the address that was recorded last is taken for another's")
+	}
+	tr := trace.New(model.Compile(notationtest.Parse(t, "host away router\naddress away 9.9.9.11 internet dynamic\nlisten away 443 as web\nzone a.example\ndns away.a.example A dynamic away\n")), "2026-12-01")
+	at := time.Date(2026, 12, 1, 10, 0, 0, 0, time.UTC)
+	for _, c := range []struct {
+		l    Look
+		want Agreement
+	}{
+		{Look{Did: Connect, Target: "away.a.example:443", Came: Arrived, Address: "9.9.9.200", Follows: "away.a.example"}, Agrees},
+		{Look{Did: Connect, Target: "away.a.example:443", Came: Refused, Address: "9.9.9.200", Follows: "away.a.example"}, Differs},
+		{Look{Did: Connect, Target: "away.a.example:443", Came: Refused, Address: "9.9.9.200"}, CannotTell},
+		{Look{Did: Resolve, Target: "away.a.example A", Came: Answered, Code: "NOERROR", Answers: []string{"9.9.9.11"}}, Agrees},
+		{Look{Did: Resolve, Target: "away.a.example A", Came: Answered, Code: "NOERROR", Answers: []string{"9.9.9.200"}}, CannotTell},
+		{Look{Did: Resolve, Target: "away.a.example A", Came: Answered, Code: "NXDOMAIN"}, Differs},
+	} {
+		c.l.At, c.l.From = at, "internet"
+		if Judge(tr, &c.l); c.l.Agrees != c.want {
+			t.Errorf("%+v: %s, want %s", c.l, c.l.Agrees, c.want)
+		}
 	}
 }
 

@@ -1010,6 +1010,8 @@ export interface components {
             did: string;
             /** @description What the records say is seen, in words */
             expected: string;
+            /** @description The own name that follows the address, which changes by itself: it is the one that the name servers of its zone give now */
+            follows?: string;
             /** @description What the page is to have in its body; it is asked for whole then */
             mark?: string;
             /** @description That is asked for, in the handshake and the request */
@@ -1028,6 +1030,8 @@ export interface components {
             transport?: string;
             /** @description Of a resolution: A or AAAA */
             type?: string;
+            /** @description The zone of that name */
+            zone?: string;
         };
         Counts: {
             /** Format: int64 */
@@ -1430,6 +1434,8 @@ export interface components {
             expires?: string;
             /** @description The code of the finding that it makes */
             finding?: string;
+            /** @description The own name that gave the address, which changes by itself */
+            follows?: string;
             /** @description The vantage, by its recorded name */
             from: string;
             issuer?: string;
@@ -1702,6 +1708,8 @@ export interface components {
              * @description New contacts a second
              */
             rate: number;
+            /** @description Where something follows its address: the ranges and addresses that are recorded, which it is not */
+            recorded?: string[] | null;
             refused: components["schemas"]["Refusal"][];
             resolver?: string;
             /** @description The machine's own addresses */
@@ -1864,6 +1872,8 @@ export interface components {
             expires?: string;
             /** @description The code of the finding that it makes */
             finding?: string;
+            /** @description The own name that gave the address, which changes by itself */
+            follows?: string;
             /** @description The vantage, by its recorded name */
             from: string;
             issuer?: string;
