@@ -82,8 +82,8 @@ judge: bench-tools web/dist/index.html ## the judges in full: 300 random zones, 
 	go test ./lab -count=1 -v -timeout 60m -run KilledWithTwoHands -judge.kills 150
 	go test ./lab -count=1 -v -timeout 60m -run Kernel -judge.sockets 1500 -judge.estates 200 -judge.connections 260
 
-FUZZTIME ?= 5000x
-fuzz: web/dist/index.html ## each fuzz target for FUZZTIME: a number of inputs (5000x) or a time (10m)
+FUZZTIME ?= 1000x
+fuzz: web/dist/index.html ## each fuzz target for FUZZTIME: a number of inputs (1000x) or a time (10m)
 	go test ./core/notation -run '^$$' -fuzz FuzzParsePrint -fuzztime $(FUZZTIME) -fuzzminimizetime 1x
 	go test ./intake/zonefile -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZTIME) -fuzzminimizetime 1x
 	go test ./intake/packetfilter -run '^$$' -fuzz FuzzListings -fuzztime $(FUZZTIME) -fuzzminimizetime 1x

@@ -20,7 +20,7 @@ import (
 	"steady-compass/core/trace"
 )
 
-var judgedFaults = flag.Int("judge.faults", 60, "how many single faults are put into estates, to be found by looks")
+var judgedFaults = flag.Int("judge.faults", 40, "how many single faults are put into estates, to be found by looks")
 
 // counted is where faults stood among the suspects.
 type counted struct{ n, first, three int }
