@@ -1,5 +1,5 @@
 // The API, typed from its own description, and the questions that views ask.
-import { QueryClient, keepPreviousData, useQuery } from '@tanstack/react-query';
+import { QueryClient, isCancelledError, keepPreviousData, useQuery } from '@tanstack/react-query';
 import createClient from 'openapi-fetch';
 import type { components, paths } from './schema';
 
@@ -101,6 +101,17 @@ const again = (count: number, error: Error) => count < 1 && !(error instanceof F
 export const queries = new QueryClient({
   defaultOptions: { queries: { retry: again, staleTime: Infinity, refetchOnWindowFocus: false } },
 });
+
+/** An answer that is needed now. Where another revision comes while it is asked for, which takes the question back, it is asked again. */
+export async function needed<T>(fetch: () => Promise<T>): Promise<T> {
+  for (let tries = 1; ; tries++) {
+    try {
+      return await fetch();
+    } catch (error) {
+      if (!isCancelledError(error) || tries === 5) throw error;
+    }
+  }
+}
 
 export function useAppState() {
   return useQuery({ queryKey: ['state'], queryFn: () => ask(api.GET('/api/state')) });

@@ -1,7 +1,18 @@
 // What every view may do: change the estate, take it back, say what happened; and whether the program answers.
 import { createContext, useCallback, useContext, useEffect, useMemo, useRef, useState, type ReactNode } from 'react';
 import { oldWords } from './EffectList';
-import { api, ask, Failure, queries, refresh, type Clash, type Mend, type Problem, type State } from '../../api/client';
+import {
+  api,
+  ask,
+  Failure,
+  needed,
+  queries,
+  refresh,
+  type Clash,
+  type Mend,
+  type Problem,
+  type State,
+} from '../../api/client';
 import { asChange } from '../../ui/lines';
 
 export interface Notice {
@@ -63,7 +74,7 @@ const mostByKey = 40;
 function refreshed(revision: number) {
   queries.setQueryData<State>(['state'], (s) => s && { ...s, revision });
   void refresh();
-  return queries.ensureQueryData({ queryKey: ['state'] });
+  return needed(() => queries.ensureQueryData({ queryKey: ['state'] }));
 }
 
 /** Lines on their way to the program. */

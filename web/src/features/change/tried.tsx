@@ -2,7 +2,7 @@
 import { useQuery } from '@tanstack/react-query';
 import { useRef } from 'react';
 import styled from 'styled-components';
-import { api, ask, queries, useAppState, type Mend } from '../../api/client';
+import { api, ask, needed, queries, useAppState, type Mend } from '../../api/client';
 import { EffectList } from './EffectList';
 import { MendLines } from './MendLines';
 import { Plain, Quiet } from '../../ui/Quiet';
@@ -37,7 +37,7 @@ export function useMending() {
     if (busy.current) return;
     busy.current = true;
     const unless = async () => {
-      const { against } = await queries.fetchQuery(trial(revisionNow(), mend, of));
+      const { against } = await needed(() => queries.fetchQuery(trial(revisionNow(), mend, of)));
       return against.length > 0 ? `No mend that holds is known. ${against[0]}` : '';
     };
     await change(mend, what, { unless });
