@@ -76,7 +76,7 @@ const (
 // look next.
 func Suspects(ctx context.Context, t *trace.Tracer, target string, looks []Look, atHand []string) (Inquiry, error) {
 	out := Inquiry{Suspects: []Suspect{}}
-	x := &inquiry{t: t}
+	x := &inquiry{t: t, recorded: &bench{t: t}}
 	if !x.gather(target, looks) {
 		out.None = "nothing that was seen of it is otherwise than recorded"
 		return out, nil
@@ -120,7 +120,8 @@ func Suspects(ctx context.Context, t *trace.Tracer, target string, looks []Look,
 // inquiry is looks being weighed.
 type inquiry struct {
 	t        *trace.Tracer
-	asked    []int // of looks, those that are to be explained
+	recorded *bench // all as the records have it
+	asked    []int  // of looks, those that are to be explained
 	looks    []Look
 	reads    []map[string]bool // the lines by which each is followed
 	machines []map[string]bool // that each passes
@@ -145,7 +146,7 @@ func (x *inquiry) gather(target string, looks []Look) bool {
 			continue
 		}
 		near[l.Address] = true
-		Judge(x.t, &l)
+		x.recorded.judge(&l)
 		if l.Agrees == Differs {
 			read, machines := x.readBy(&l)
 			maps.Copy(shared, read)
@@ -164,7 +165,7 @@ func (x *inquiry) gather(target string, looks []Look) bool {
 		if len(x.looks) >= mostRead {
 			break
 		}
-		if Judge(x.t, &l); l.Agrees == CannotTell {
+		if x.recorded.judge(&l); l.Agrees == CannotTell {
 			continue
 		}
 		if read, machines := x.readBy(&l); sharesLine(read, shared) {
@@ -218,15 +219,11 @@ func (x *inquiry) ways(l *Look) []trace.Path {
 	if err != nil {
 		return nil
 	}
-	tg, err := x.t.ParseTarget(strings.Fields(l.Target)[0])
-	if err != nil {
-		return nil
-	}
+	target, _, _ := strings.Cut(l.Target, " ") // of a resolution, the name
 	var out []trace.Path
-	r := x.t.Trace(tg, v)
-	for i := range r.Paths {
-		if p := &r.Paths[i]; l.Address == "" || l.Did == Resolve || p.Addr().String() == l.Address {
-			out = append(out, *p)
+	for _, p := range x.recorded.follow(target, v) {
+		if l.Address == "" || l.Did == Resolve || p.Addr().String() == l.Address {
+			out = append(out, p)
 		}
 	}
 	return out
