@@ -79,6 +79,7 @@ judge: bench-tools web/dist/index.html ## the judges in full: 300 random zones, 
 	go test ./core/look -count=1 -v -timeout 60m -run SuspectsFind -judge.faults 2000
 	go test ./lab -count=1 -v -timeout 60m -run LooksSee -judge.looks 40
 	go test ./lab -count=1 -v -timeout 90m -run FaultsAreFound -judge.laid-faults 100
+	go test ./lab -count=1 -v -timeout 60m -run AgainstAnAuthority -judge.challenges 1000
 	go test ./lab -count=1 -v -timeout 60m -run KilledWithTwoHands -judge.kills 150
 	go test ./lab -count=1 -v -timeout 60m -run Kernel -judge.sockets 1500 -judge.estates 200 -judge.connections 260
 

@@ -240,7 +240,7 @@ func TestImportRouter(t *testing.T) {
 	router := httptest.NewServer(g)
 	defer router.Close()
 	into := filepath.Join(t.TempDir(), "my.estate")
-	if err := os.WriteFile(into, []byte("network lan 10.60.0.0/24\nhost gate router\naddress gate 192.0.2.61 internet\naddress gate 10.60.0.1 lan\nforward gate 443,25 to 10.60.0.20\n"), 0o600); err != nil {
+	if err := os.WriteFile(into, []byte("network lan 10.60.0.0/24\nhost gate router\naddress gate 192.0.2.61 internet\naddress gate 10.60.0.1 lan\nforward gate 443,25 to 10.60.0.20\ncert kept for a.example on gate by http-01\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	args := []string{"import", "router", router.URL + "/rootDesc.xml", "--place", "gate", "--into", into}
@@ -266,6 +266,8 @@ func TestImportRouter(t *testing.T) {
 		{[]string{"import", "router", "--place", "gate", "--into", into}, "say where it describes itself"},
 		{[]string{"import", "zone", "--into", into}, "no file to read"},
 		{[]string{"stand-in", "router", "--listen", "192.0.2.1:80"}, "loopback"},
+		{[]string{"stand-in", "authority", "kept", "--estate", into, "--http", "192.0.2.1:80"}, "loopback"},
+		{[]string{"stand-in", "authority", "keptt", "--estate", into}, "kept"},
 	} {
 		if code, out, errs := call(t, "", c.args...); code != 2 || out != "" || !strings.Contains(errs, c.want) {
 			t.Errorf("%v: exit %d\n%s%s", c.args, code, out, errs)

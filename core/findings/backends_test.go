@@ -124,6 +124,8 @@ func TestBackends(t *testing.T) {
 		  cert star for a.example,www.a.example,six.a.example expires 2027-03-01 on box/front by tls-alpn-01 through front`, ``},
 		{`cert other for b.example expires 2027-03-01 on store by dns-01`, `cert.renewal other (no mend)
 		  name.unresolved b.example (no mend)`},
+		{`zone b.example for perimeter
+		  dns _acme-challenge.a.example CNAME proof.b.example`, `cert.renewal star (no mend)`},
 		{`dns a.example CAA 0 issue ";"`, `cert.renewal star (no mend)`},
 		{`dns a.example CAA 0 issue "ca.example"
 		  dns a.example CAA 0 issuewild ";"`, `cert.renewal star (no mend)`}, // of a wildcard

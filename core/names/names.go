@@ -720,6 +720,11 @@ func (n *Names) ZoneOf(name string, asker Asker) *estate.Zone {
 	return v.zones[zone]
 }
 
+// Recorded says whether anybody at all finds a recorded zone that a name is in.
+func (n *Names) Recorded(name string) bool {
+	return n.public.longest(name) != "" || slices.ContainsFunc(n.views, func(v *view) bool { return v.longest(name) != "" })
+}
+
 // Zone gives the copy of a zone that an asker sees, and what stands in it in the order in which it is written; nil
 // where there is none. Records of one name that are for the asker alone stand in place of those they hide.
 func (n *Names) Zone(zone string, asker Asker) (*estate.Zone, []*estate.DNS) {

@@ -40,7 +40,7 @@ func (t *Engine) Ask(a Question) []Served {
 	}
 	intent := t.IntentOf(target, a.Request.Port, a.Transport)
 	subject := target + ":" + say.PortWord(a.Request.Port, a.Transport)
-	s := &serving{t: t, o: a.Origin, v: a.Vantage, intent: intent, place: a.Place, visited: a.visited, left: cmp.Or(a.left, new(mostHandedOn))}
+	s := &serving{t: t, o: a.Origin, client: a.Origin, v: a.Vantage, intent: intent, place: a.Place, visited: a.visited, left: cmp.Or(a.left, new(mostHandedOn))}
 	s.goal = flow.Goal{Diagnose: true, Subject: subject, Place: model.Nowhere, Port: a.Request.Port}
 	t.Aim(&s.goal, a, intent, a.Base.Reads)
 

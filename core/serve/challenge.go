@@ -31,8 +31,32 @@ const WellKnown = "/.well-known/acme-challenge/token"
 
 // challenge is what a request of an authority asks, to see a name proven.
 type challenge struct {
-	through string // the service that answers it, wherever on the way it is met
-	tls     bool   // whoever ends the TLS has to be the one
+	through string   // the service that answers it, wherever on the way it is met
+	alone   []string // the places where a program of its own answers it while it asks
+	tls     bool     // whoever ends the TLS has to be the one
+}
+
+// answeredBy says whether a service at a place answers it, ahead of its sites.
+func (c *challenge) answeredBy(service, place string) bool {
+	return service == c.through || slices.Contains(c.alone, place)
+}
+
+// strays says why a redirect keeps it from its answer; "" where it does not. It is followed to the ports 80 and 443 of names alone, and there
+// is no answer at another path; a redirect that names a host alone is taken to keep the path.
+func (c *challenge) strays(site *estate.Site, target, path string, port uint16) string {
+	switch u := site.Redirect.URL; {
+	case c.tls:
+		return fmt.Sprintf("it is sent on to %s, and a handshake is not.", target)
+	case site.Redirect.HTTPS:
+		return ""
+	case u.Addr.IsValid():
+		return fmt.Sprintf("it is sent on to %s, and an authority follows to names alone.", target)
+	case port != 80 && port != 443:
+		return fmt.Sprintf("it is sent on to %s, and an authority follows to ports 80 and 443 alone.", target)
+	case path != "/" && !strings.HasPrefix(path, "/.well-known/acme-challenge/"):
+		return fmt.Sprintf("it is sent on to %s, and there is no answer at that path.", target)
+	}
+	return ""
 }
 
 // Challenge says whether a name of a certificate can be proven: whether anybody may issue for it at all (RFC 8659), and whether the challenge
@@ -51,6 +75,9 @@ func (t *Engine) Challenge(cert *estate.Cert, name string, reads *memo.Reads) Ch
 		return Challenged{Why: "nobody is on the internet."}
 	}
 	q := Request{Name: name, Handshake: name, Port: 80, Speech: SpeaksPlain, Path: WellKnown, PathGiven: true, Client: true, challenge: &challenge{through: cert.Through}}
+	if cert.Alone {
+		q.challenge.alone = cert.On
+	}
 	if cert.By == "tls-alpn-01" {
 		q.Port, q.Speech, q.challenge.tls = 443, SpeaksTLS, true
 	}
@@ -76,19 +103,44 @@ func (t *Engine) Challenge(cert *estate.Cert, name string, reads *memo.Reads) Ch
 	for _, o := range internet.Origins {
 		ends = append(ends, t.Ask(Question{Origin: o, Vantage: &internet, Request: q, Addr: addr, Meant: meant, Transport: netset.TCP, Base: flow.Part{Reads: reads}})...)
 	}
-	six := slices.DeleteFunc(slices.Clone(ends), func(f Served) bool { return !f.AskedIPv6 })
-	four := slices.DeleteFunc(slices.Clone(ends), func(f Served) bool { return f.AskedIPv6 })
+	six, four := byFamily(ends)
 	if len(six) == 0 {
 		return t.judged(four, cert)
 	}
 	first := t.judged(six, cert)
-	if first.Works || len(four) == 0 || first.Came != flow.Silent && first.Came != flow.Refused && first.Came != flow.Unroutable {
+	if first.Works || len(four) == 0 || !nobodyThere(first.Came) {
 		return first
 	}
 	if again := t.judged(four, cert); again.Works {
 		first.Works, first.Only4 = true, true
 	}
 	return first
+}
+
+// byFamily parts what was asked of IPv6 addresses from the rest.
+func byFamily(ends []Served) (six, four []Served) {
+	for _, f := range ends {
+		if f.AskedIPv6 {
+			six = append(six, f)
+		} else {
+			four = append(four, f)
+		}
+	}
+	return six, four
+}
+
+// nobodyThere says whether a connection that came to this is made once more by IPv4, where it was made by IPv6.
+func nobodyThere(o flow.Outcome) bool {
+	return o == flow.Silent || o == flow.Refused || o == flow.Unroutable
+}
+
+// tried are the branches of a challenge that count: of IPv6, or of IPv4 where IPv6 connects to nobody.
+func tried(ends []Served) []Served {
+	six, four := byFamily(ends)
+	if len(six) == 0 || len(four) > 0 && slices.ContainsFunc(six, func(f Served) bool { return nobodyThere(f.Stopped) }) {
+		return four
+	}
+	return six
 }
 
 // judged is what came of a challenge at all addresses of a family: each of them must do.
@@ -110,6 +162,8 @@ func (t *Engine) judged(ends []Served, cert *estate.Cert) Challenged {
 			}
 		}
 		switch {
+		case f.strayed != "":
+			out.Why = f.strayed
 		case out.Break != nil && f.Stopped != "":
 			out.Why = fmt.Sprintf("it ends %s. %s", outcomeWords(out.Came), out.Break.Why)
 		case cert.Through != "":
@@ -127,6 +181,8 @@ func (t *Engine) answers(f *Served, cert *estate.Cert) bool {
 	switch {
 	case f.answered:
 		return f.Stopped == ""
+	case f.strayed != "":
+		return false
 	case cert.Through != "":
 		return false
 	case cert.Alone && f.Stopped == flow.Refused: // its program is not there but while it asks
@@ -149,7 +205,7 @@ func (t *Engine) dnsChallenge(name string, reads *memo.Reads) Challenged {
 		last = a.Chain[len(a.Chain)-1]
 		reads.Asked(a.Chain...)
 	}
-	if a.Code == names.Outside && last != owner { // an alias leads to where somebody else proves it
+	if a.Code == names.Outside && last != owner && !t.Model.Names.Recorded(last) { // an alias leads to where somebody else proves it
 		return Challenged{Works: true}
 	}
 	if t.Model.Names.ZoneOf(last, asker) == nil {

@@ -2,6 +2,7 @@ package serve
 
 import (
 	"fmt"
+	"net/netip"
 	"slices"
 	"strings"
 
@@ -49,7 +50,11 @@ func (s *serving) redirect(f Served, l flow.Landing, rec *estate.Site, q Request
 	if rec.Redirect.HTTPS {
 		f.Cell().Backend = "→ https"
 	}
-	if s.probing || q.challenge != nil && (q.challenge.tls || port != 80 && port != 443) {
+	if q.challenge != nil {
+		f.strayed = q.challenge.strays(rec, target, path, port)
+		f.Took = nil // who sends it on does not answer it
+	}
+	if s.probing || f.strayed != "" {
 		f.Redirect = true
 		s.finish(f)
 		return
@@ -70,9 +75,16 @@ func (s *serving) redirect(f Served, l flow.Landing, rec *estate.Site, q Request
 	before := f.Stopped
 	base := f.Part
 	base.Ghost, base.Stopped = base.Ghost || before != "", ""
-	results := s.t.Ask(Question{Origin: s.o, Vantage: s.v, Request: next, Addr: addr, Place: again, Transport: netset.TCP, Base: base, visited: append(slices.Clone(s.visited), key), left: s.left})
+	if q.challenge != nil {
+		base.AskedWord, base.AskedAddr = "", netip.Addr{} // it is asked anew, by which family is told apart again
+	}
+	results := s.t.Ask(Question{Origin: s.client, Vantage: s.v, Request: next, Addr: addr, Place: again, Transport: netset.TCP, Base: base, visited: append(slices.Clone(s.visited), key), left: s.left})
+	if q.challenge != nil {
+		results = tried(results)
+	}
 	for _, r := range results {
 		g := r
+		g.AskedWord, g.AskedAddr, g.AskedIPv6 = f.AskedWord, f.AskedAddr, f.AskedIPv6
 		g.Redirect, g.Defaulted, g.Site = true, f.Defaulted, f.Site
 		g.URLPath = f.URLPath
 		g.Cells = f.Cells

@@ -49,6 +49,7 @@ type Served struct {
 	flow.Part
 	end       string // place:port; "" where nobody took it
 	answered  bool   // a challenge is answered here
+	strayed   string // why a challenge that is sent on does not come to its answer
 	place     model.PlaceID
 	port      uint16
 	service   string
@@ -65,7 +66,8 @@ type Served struct {
 // serving takes landings through TLS and sites to what answers.
 type serving struct {
 	t          *Engine
-	o          flow.Origin
+	o          flow.Origin // of the flow at hand: behind a front, where that stands
+	client     flow.Origin // of whoever asks, and asks anew where it is redirected
 	v          *flow.Vantage
 	goal       flow.Goal
 	place      *model.Place // the place that the client asked for, where it asked for one
@@ -115,10 +117,12 @@ func (s *serving) landed(l flow.Landing, q Request) {
 	}
 	here := Served{Part: w, end: fmt.Sprintf("%s:%d", place.Name, w.Port()), place: place.ID, port: w.Port(), service: service.Name, URLPath: q.Path}
 
-	if q.challenge != nil && (service.Name == q.challenge.through || q.challenge.tls && l.Socket.Record.TLS && q.challenge.through == "") && here.Stopped == "" {
-		here.answered = service.Name == q.challenge.through
-		s.finish(here)
-		return
+	if q.challenge != nil && here.Stopped == "" {
+		here.answered = q.challenge.answeredBy(service.Name, place.Name)
+		if here.answered || q.challenge.tls && l.Socket.Record.TLS && q.challenge.through == "" {
+			s.finish(here)
+			return
+		}
 	}
 	if s.connecting {
 		s.connected(here, l, q)

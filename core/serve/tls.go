@@ -50,7 +50,7 @@ func covers(c *estate.Cert, name string) bool {
 
 // certificate checks what the listener shows: the site's or the listener's own, else one that lies there.
 func (s *serving) certificate(w *flow.Part, l flow.Landing, q Request, group []*model.Site, place *model.Place) {
-	if q.challenge != nil {
+	if q.challenge != nil && q.Client {
 		return
 	}
 	name := q.Handshake

@@ -97,7 +97,7 @@ func (s *serving) handOn(f Served, l flow.Landing, from *model.Place, up upstrea
 	for _, r := range inner.out {
 		r.URLPath, r.Defaulted, r.Site = f.URLPath, f.Defaulted, f.Site
 		r.Src, r.Origins = f.Src, f.Origins
-		if before == "" && r.Stopped != "" && r.Stopped != flow.Undecided && r.Stopped != flow.Loop {
+		if before == "" && r.Stopped != "" && r.Stopped != flow.Undecided && r.Stopped != flow.Loop && !r.Redirect { // where it is sent, the client goes itself
 			if r.Stopped == flow.Outside {
 				// What the front hands on to is not ours: it leaves, and is no fault.
 			} else if r.Stopped != flow.GatewayError {
@@ -178,7 +178,7 @@ func allGood(list []Served) bool {
 // nextRequest is what a front asks of its backend.
 func nextRequest(up *upstream, q Request) Request {
 	rec := up.site
-	next := Request{Name: q.Name, Path: q.Path, PathGiven: q.PathGiven, Port: up.to.EffectivePort(), verified: rec.Verified}
+	next := Request{Name: q.Name, Path: q.Path, PathGiven: q.PathGiven, Port: up.to.EffectivePort(), verified: rec.Verified, challenge: q.challenge}
 	switch rec.Asking {
 	case "", "kept":
 	case "upstream":

@@ -49,6 +49,7 @@ func TestSites(t *testing.T) {
 		{"site www a.example files default", "http://203.0.113.1", "arrives web:80"},
 		{"site www 203.0.113.1 to http://app:8080\nsite www * files", "http://203.0.113.1", "arrives app:8080"},
 		{"- listen web 80 as www\nlisten web 80 as www first-answers\nsite www b.a.example to http://app:8080\nsite www a.example files", "http://c.a.example", "arrives app:8080"},
+		{"site www a.example to http://app:8080\nsite one * redirect http://app.a.example:8080\ndns app.a.example A 10.0.0.6", "http://a.example", "unroutable app:8080 !path.no-public-address !redirect.dead"}, // the visitor is sent there, not the front
 		{"site www a.example at 443 files\nsite www * at 80 redirect https", "http://a.example", "redirect web:443"},
 		{"site www a.example at 80 files", "https://a.example", "unanswered web:443 !site.none"},
 		{"site www a.example at 10.0.0.1:80 files", "http://a.example", "unanswered web:80 !site.none"},
