@@ -10,7 +10,8 @@ import (
 	"steady-compass/core/dates"
 	"steady-compass/core/effect"
 	"steady-compass/core/estate"
-	"steady-compass/core/survey"
+	"steady-compass/core/model"
+	"steady-compass/core/trace"
 	"steady-compass/store"
 )
 
@@ -104,7 +105,7 @@ func answersChangedBy(ctx context.Context, db *store.Store, entry *store.Entry) 
 		return nil, fmt.Errorf("what answered after change %d: %w", entry.Revision, err)
 	}
 	day := estate.Date(entry.At.Format(time.DateOnly))
-	return effect.OldAnswers(survey.New(before, day), survey.New(after, day)), nil
+	return effect.OldAnswers(trace.New(model.Compile(before), day), trace.New(model.Compile(after), day)), nil
 }
 
 func (s *Server) getDates(ctx context.Context, _ *struct{}) (*body[dates.Calendar], error) {

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"testing"
 
+	"steady-compass/demo"
 	"steady-compass/lab/gateway"
 )
 
@@ -337,6 +338,11 @@ func TestWithChange(t *testing.T) {
 		{"+ forward gate 8080 to 10.0.0.2\n+ listen box 8080 as other\n", "effect --fail-on worse", 1, "opens, declared by nobody", ""},
 		{broken, "effect --json", 0, `"worse": true`, ""},
 		{"+ dns new.a.example A 203.0.113.1\n", "effect --json", 0, `"before": null`, ""},
+		{broken, "steps", 0, " 1  ", ""},
+		{"+ host idle\n", "steps --json", 0, `"kind": "edit"`, ""},
+		{"+ host idle\n", "steps --json", 0, `"undo": {`, ""},
+		{"", "steps", 0, "There is nothing to do.", ""},
+		{"- listen box 81 as hop\n", "steps", 2, "", "no such line to take out"},
 		{"+ host idle\n", "effect", 0, "It changes nothing that anyone meets.", ""},
 		{"- listen box 444 as web tls cert c\n", "effect", 2, "", "-:1:3: no such line to take out: listen box 444 as web tls cert c; expected one that is recorded (nearest: listen box 443 as web tls cert c)"},
 		{"- host gate router\n- host gate router\n", "effect", 2, "", "-:2:3: no such line"},
@@ -362,6 +368,41 @@ func TestWithChange(t *testing.T) {
 }
 
 // TestLookCommands plans a look without sending anything, takes in what was seen elsewhere, and says what would explain it.
+// TestPlanningCommands: publish and retire, with what they answer, keep and exit with.
+func TestPlanningCommands(t *testing.T) {
+	dir := t.TempDir()
+	file, kept := filepath.Join(dir, "fernmoor.estate"), filepath.Join(dir, "plan.change")
+	if err := os.WriteFile(file, []byte(demo.Estate), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		args      string
+		code      int
+		out, errs string
+	}{
+		{"publish pics.fernmoor.example to zenith:9000 for internet", 0, "+ site front pics.fernmoor.example at 443 to http://zenith:9000", ""},
+		{"publish pics.fernmoor.example:443 to zenith:9000 for internet --through front --json", 0, `"derived": [`, ""},
+		{"publish m.fernmoor.example to azimuth/meters for yard,instruments --write " + kept, 0, "sources yard,instruments", ""},
+		{"effect --fail-on worse --with " + kept, 0, "2 names arrive", ""},
+		{"publish pics.fernmoor.example to zenith:9999 for internet", 1, "Write down what listens on zenith:9999 first", ""},
+		{"publish pics.fernmoor.example to zenith:9999 for internet --json", 1, `"none": "Write down`, ""},
+		{"publish pics.fernmoor.example to zenith:99999 for internet", 2, "", "no port"},
+		{"publish pics.fernmoor.example at zenith:9000 for internet", 2, "", "must be one of"},
+		{"publish pics.fernmoor.example to zenith:9000 for internet --at here", 2, "", "no address"},
+		{"retire archive.fernmoor.example --write " + kept, 0, "- site front archive.fernmoor.example", ""},
+		{"steps --with " + kept, 0, "zone fernmoor.example", ""},
+		{"retire zenith --json", 0, `"stays": [`, ""},
+		{"retire zenit", 1, "nearest: zenith", ""},
+	} {
+		t.Run(c.args, func(t *testing.T) {
+			code, out, errs := call(t, "", append(strings.Fields(c.args), "--estate", file, "--day", "2026-12-01")...)
+			if code != c.code || !strings.Contains(out, c.out) || !strings.Contains(errs, c.errs) {
+				t.Errorf("exit %d, want %d\n%s\n%s\nwant %q and %q", code, c.code, out, errs, c.out, c.errs)
+			}
+		})
+	}
+}
+
 func TestLookCommands(t *testing.T) {
 	dir := t.TempDir()
 	file := func(name, text string) string {

@@ -84,7 +84,7 @@ func none() Effect {
 // Of says what differs between an estate before a change and after it, seen from the internet and from whatever vantage some name is for.
 func Of(ctx context.Context, before, after *survey.Survey) (Effect, error) {
 	e := none()
-	e.Old = OldAnswers(before, after)
+	e.Old = OldAnswers(before.Tracer, after.Tracer)
 	was, err := before.Check(ctx)
 	if err != nil {
 		return e, err
@@ -125,7 +125,7 @@ func Soon(ctx context.Context, before, after *survey.Survey) (Effect, error) {
 		return Of(ctx, before, after)
 	}
 	e := none()
-	e.Part, e.Old = true, OldAnswers(before, after)
+	e.Part, e.Old = true, OldAnswers(before.Tracer, after.Tracer)
 	if after.Named("internet") && !anything {
 		if err := e.names(ctx, before, after, "internet"); err != nil {
 			return e, err

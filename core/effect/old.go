@@ -8,7 +8,7 @@ import (
 	"steady-compass/core/estate"
 	"steady-compass/core/model"
 	"steady-compass/core/names"
-	"steady-compass/core/survey"
+	"steady-compass/core/trace"
 )
 
 // OldAnswer is how long an answer that changed may still be seen as it was.
@@ -20,15 +20,16 @@ type OldAnswer struct {
 }
 
 // OldAnswers are the answers that differ between two estates, with how long caches may go on giving the old one: the
-// TTL of the record that goes; for one that comes where nothing was, how long that may be remembered (RFC 2308 §5).
-func OldAnswers(before, after *survey.Survey) []OldAnswer {
+// TTL of the record that goes; for one that comes where nothing was, how long that may be remembered (RFC 2308 §5), and
+// where a wildcard answered, its TTL.
+func OldAnswers(before, after *trace.Tracer) []OldAnswer {
 	type key struct{ name, typ string }
-	m := before.Tracer.Model
-	internet, err := before.Tracer.VantageNamed("internet")
+	m := before.Model
+	internet, err := before.VantageNamed("internet")
 	if err != nil {
 		return []OldAnswer{}
 	}
-	gone, come := estate.Changed(m.Estate, after.Tracer.Model.Estate, estate.KindNamed("dns"))
+	gone, come := estate.Changed(m.Estate, after.Model.Estate, estate.KindNamed("dns"))
 	was, is := map[string]bool{}, map[string]bool{}
 	for _, r := range gone {
 		was[estate.Line(r)] = true
@@ -60,9 +61,13 @@ func OldAnswers(before, after *survey.Survey) []OldAnswer {
 		if was[estate.Line(r)] || d.Off || strings.HasPrefix(d.Owner, "*.") {
 			continue
 		}
-		a := before.Tracer.Answer(d.Owner, d.Type, internet)
-		if len(a.Values) == 0 && a.Code != names.Outside && a.NegativeKnown {
+		a := before.Answer(d.Owner, d.Type, internet)
+		switch age, known := a.Age(); {
+		case a.Code == names.Outside:
+		case len(a.Values) == 0 && a.NegativeKnown:
 			note(OldAnswer{d.Owner, d.Type, a.Negative, true})
+		case a.Wildcard && known: // until now a wildcard answered
+			note(OldAnswer{d.Owner, d.Type, age, false})
 		}
 	}
 	out := []OldAnswer{}

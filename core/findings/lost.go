@@ -8,10 +8,11 @@ import (
 	"steady-compass/core/trace"
 )
 
-// Loss is a walk that ended as it is meant to, and no longer does.
+// Loss is a branch of a walk that ended as it is meant to, and no longer does.
 type Loss struct {
 	Where
-	Now flow.Outcome
+	Family, URLPath string
+	Now             flow.Outcome
 }
 
 // Lost are the walks that ended as they are meant to before an edit, and after it no longer do: branch by branch, each asked
@@ -27,39 +28,59 @@ func Lost(before, after *Checked) []Loss {
 			continue
 		}
 		for i := range v.walks {
-			if l, lost := after.lost(&v.walks[i]); lost {
-				out = append(out, l)
-			}
+			out = append(out, after.lost(&v.walks[i])...)
 		}
 	}
 	return out
 }
 
-func (x *Checked) lost(was *walk) (Loss, bool) {
-	loss := Loss{Where: Where{was.label, was.from.Word}, Now: flow.Unresolved}
-	kept := map[branch]bool{} // the branches of which some path was as meant
+// Anew are the targets that were walked anew after an edit, each with whence.
+func Anew(before, after *Checked) []Where {
+	stood := map[*visit]bool{}
+	for v := range before.walks.all() {
+		stood[v] = true
+	}
+	var out []Where
+	for v := range after.walks.all() {
+		if stood[v] {
+			continue
+		}
+		for i := range v.walks {
+			out = append(out, Where{v.walks[i].label, v.walks[i].from.Word})
+		}
+	}
+	return out
+}
+
+func (x *Checked) lost(was *walk) []Loss {
+	var kept []branch // those of which some path was as meant
 	var first *trace.Path
 	for i := range was.paths {
-		if p := &was.paths[i]; asMeant(p) {
-			kept[branchOf(p)] = true
-			if first == nil {
-				first = p
-			}
+		p := &was.paths[i]
+		if !asMeant(p) {
+			continue
+		}
+		if b := branchOf(p); !slices.Contains(kept, b) {
+			kept = append(kept, b)
+		}
+		if first == nil {
+			first = p
 		}
 	}
 	if first == nil {
-		return Loss{}, false
+		return nil
 	}
 	from, err := x.t.VantageNamed(was.from.Word)
 	if err != nil {
-		return Loss{}, false // whoever looked from there is no more
+		return nil // whoever looked from there is no more
 	}
-	target, err := x.t.ParseTarget(was.label)
-	if err != nil {
-		return loss, true
+	var now []trace.Path
+	if target, err := x.t.ParseTarget(was.label); err == nil {
+		now = x.t.TraceReading(target.AsSpokenBy(first), was.key, from, &memo.Reads{})
 	}
-	now := x.t.TraceReading(target.AsSpokenBy(first), was.key, from, &memo.Reads{})
-	for b := range kept {
+	var out []Loss
+	for _, b := range kept {
+		loss := Loss{Where: Where{was.label, was.from.Word}, Family: b.family, URLPath: b.urlPath, Now: flow.Unresolved}
 		good, bad := 0, 0
 		for i := range now {
 			p := &now[i]
@@ -79,10 +100,10 @@ func (x *Checked) lost(was *walk) (Loss, bool) {
 			}
 		}
 		if good == 0 || bad > wasBad {
-			return loss, true
+			out = append(out, loss)
 		}
 	}
-	return Loss{}, false
+	return out
 }
 
 // branch tells the paths of one walk apart.

@@ -35,9 +35,9 @@ func (s State) doors(after State, out *Trial) (wider bool, err error) {
 		if len(was)+len(is) == 0 {
 			continue
 		}
-		there, here := exposure.OpenOf(before), exposure.OpenOf(now)
+		there, here := exposure.DoorsOf(before), exposure.OpenOf(now)
 		for _, o := range exposure.OpenOf(is) {
-			if o.Intent == exposure.Declared || covered(o, there) {
+			if o.Intent == exposure.Declared || there.Cover(o, netset.Addrs{}) {
 				continue
 			}
 			wider = true
@@ -88,28 +88,6 @@ func (t *Trial) ends() func(*exposure.Open) bool {
 			return false
 		})
 	}
-}
-
-// covered says whether whoever gets in by a door got to the same before, by whatever address.
-func covered(o *exposure.Open, before []*exposure.Open) bool {
-	left := o.From()
-	for _, was := range before {
-		if was.Place == o.Place && was.Transport == o.Transport && site(was) == site(o) && within(o.Inner(), was.Inner()) {
-			if left = left.Subtract(was.From()); left.IsEmpty() {
-				return true
-			}
-		}
-	}
-	return false
-}
-
-func within(a, b netset.PortRange) bool { return b.Lo <= a.Lo && a.Hi <= b.Hi }
-
-func site(o *exposure.Open) string {
-	if o.Site == nil {
-		return ""
-	}
-	return *o.Site
 }
 
 func reached(o *exposure.Open, now []*exposure.Open) bool {

@@ -74,7 +74,7 @@ func (s State) Try(ctx context.Context, p Proposal) (Trial, error) {
 			return out, err
 		}
 	}
-	after := State{Tracer: s.Tracer.After(issued(e, s.Tracer.Model.Estate))}
+	after := State{Tracer: s.Tracer.After(Issued(e, s.Tracer.Model.Estate))}
 	if after.Checked, err = s.Checked.After(ctx, after.Tracer); err != nil {
 		return out, err
 	}
@@ -145,7 +145,7 @@ func (s State) follow(e *estate.Estate, p Proposal, out *Trial) (*estate.Estate,
 	}
 	written := slices.Clone(p.Mend.Add)
 	for n := range mostFollowing + 1 {
-		left, err := s.left(issued(e, now), p.At)
+		left, err := s.left(Issued(e, now), p.At)
 		if err != nil || len(left.breaks) == 0 {
 			return e, err
 		}
@@ -256,16 +256,25 @@ func attempt(e *estate.Estate, m *flow.Mend) (*estate.Estate, error) {
 // far is a day that no trial gets to.
 const far = estate.Date("9999-12-31")
 
-// issued is an estate in which the certificates that it wants, and another did not, are there: in a trial they count so.
-func issued(e, before *estate.Estate) *estate.Estate {
-	gone, come := estate.Changed(before, e, estate.KindNamed("cert"))
+// Issued is an estate in which the certificates that it wants, and another did not, are there: in a trial they count so. One that the other has
+// by that name is not issued by being wanted.
+func Issued(e, before *estate.Estate) *estate.Estate {
+	gone, _ := estate.Changed(before, e, estate.KindNamed("cert"))
 	old := map[string]bool{}
 	for _, r := range gone {
 		old[r.(*estate.Cert).Name] = true
 	}
+	return IssuedWhere(e, before, func(c *estate.Cert) bool { return !old[c.Name] })
+}
+
+// IssuedWhere is an estate in which those of the certificates that it wants, and another did not, are there that some ask for.
+func IssuedWhere(e, before *estate.Estate, asked func(*estate.Cert) bool) *estate.Estate {
+	gone, come := estate.Changed(before, e, estate.KindNamed("cert"))
 	var c estate.Change
 	for _, r := range come {
-		if cert := r.(*estate.Cert); cert.Expires == "" && !cert.Off && !old[cert.Name] {
+		cert := r.(*estate.Cert)
+		stood := slices.ContainsFunc(gone, func(g estate.Record) bool { return estate.Line(g) == estate.Line(r) })
+		if cert.Expires == "" && !cert.Off && !stood && asked(cert) {
 			c.Remove = append(c.Remove, estate.Line(r))
 			c.Add = append(c.Add, estate.Placed{Record: estate.With(cert, func(n *estate.Cert) { n.Expires = far })})
 		}

@@ -171,7 +171,7 @@ func (s State) undone(t *testing.T, right State, is, was string) bool {
 			return false
 		}
 	}
-	after := looked(t, notation.Print(issued(e, s.Tracer.Model.Estate)))
+	after := looked(t, notation.Print(Issued(e, s.Tracer.Model.Estate)))
 	left := findings.Ended(after.Checked.Report, right.Checked.Report)
 	return !slices.ContainsFunc(left, func(f *findings.Finding) bool { return f.Level != findings.Note })
 }

@@ -57,7 +57,7 @@ func TestRandomMends(t *testing.T) {
 					t.Fatalf("seed %d: %v: %v", seed, m, err)
 				}
 			}
-			e = issued(e, s.Tracer.Model.Estate)
+			e = Issued(e, s.Tracer.Model.Estate)
 			after := anew(t, e)
 			if after.Has(f.Code, f.Subject) {
 				t.Errorf("seed %d: %s %s is still there after %v", seed, f.Code, f.Subject, *f.Mend)

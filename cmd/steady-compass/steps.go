@@ -1,0 +1,85 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"steady-compass/core/change"
+	"steady-compass/core/findings"
+	"steady-compass/core/mend"
+)
+
+type stepsCommand struct {
+	question
+}
+
+func (c *stepsCommand) Run(ctx context.Context, s streams) error {
+	if c.With == "" {
+		return wrong("no change to order; expected --with FILE")
+	}
+	with := c.With
+	c.With = ""
+	t, day, err := c.load(ctx, s)
+	if err != nil {
+		return err
+	}
+	c.With = with
+	after, err := c.changed(t.Model.Estate, s)
+	if err != nil {
+		return err
+	}
+	checked, err := findings.Check(ctx, t, day)
+	if err != nil {
+		return err
+	}
+	got, err := change.Order(ctx, mend.State{Tracer: t, Checked: checked}, after)
+	if err != nil {
+		return err
+	}
+	if c.JSON {
+		err = printJSON(s.out, got)
+	} else {
+		printOrder(newPaper(s.out), got)
+	}
+	if err == nil && len(got.Gaps) > 0 {
+		return doesNotHold
+	}
+	return err
+}
+
+func printOrder(p *paper, got change.Steps) {
+	if len(got.Steps) == 0 {
+		p.line("There is nothing to do.")
+		return
+	}
+	for i, s := range got.Steps {
+		if s.Kind == change.Wait {
+			p.line("%2d  wait %s", i+1, s.Why)
+			continue
+		}
+		p.line("%2d  %s", i+1, s.At)
+		for _, l := range s.Remove {
+			p.line("      - %s", l)
+		}
+		for _, l := range s.Add {
+			p.line("      + %s", l)
+		}
+		if s.Seen > 0 {
+			p.line("      everybody sees it within %s", s.Seen)
+		}
+		for _, l := range s.Look {
+			p.line("      look: %s from %s %s", l.Target, l.From, words(l.Verdict))
+		}
+	}
+	for _, g := range got.Gaps {
+		between := make([]string, len(g.Between))
+		for i, n := range g.Between {
+			between[i] = fmt.Sprint(n)
+		}
+		p.line("%s", p.look(fmt.Sprintf("gap between %s: %s", strings.Join(between, " and "), g.Why)))
+		for _, l := range g.Because {
+			p.line("      %s", l)
+		}
+	}
+}

@@ -1,0 +1,420 @@
+// Package change is the work on an estate: the safe order of a change's edits, what retiring something takes with it, and the lines that
+// publish a service. All of it is candidates, trials in the one engine and an order of preference; nothing here judges by itself, and no
+// clock is read.
+package change
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"steady-compass/core/effect"
+	"steady-compass/core/estate"
+	"steady-compass/core/exposure"
+	"steady-compass/core/findings"
+	"steady-compass/core/flow"
+	"steady-compass/core/mend"
+	"steady-compass/core/trace"
+)
+
+// StepKind is what is done in a step.
+type StepKind string
+
+const (
+	Edit StepKind = "edit"
+	Wait StepKind = "wait"
+)
+
+// StepKinds are all of them.
+var StepKinds = []StepKind{Edit, Wait}
+
+// Lines are lines that go and come, as a person would write them.
+type Lines struct {
+	Remove []string `json:"remove" nullable:"false"`
+	Add    []string `json:"add" nullable:"false"`
+}
+
+// LookAt is what to look at after a step, from where, and what must be seen.
+type LookAt struct {
+	Target  string       `json:"target"`
+	From    string       `json:"from"`
+	Verdict flow.Outcome `json:"verdict"`
+}
+
+// Step is a run of edits at one place of work, or a wait.
+type Step struct {
+	At   string   `json:"at" doc:"The place of work; of a wait, the name that is waited for longest"`
+	Kind StepKind `json:"kind"`
+	Lines
+	Look    []LookAt       `json:"look" nullable:"false"`
+	Undo    Lines          `json:"undo"`
+	Seconds estate.Seconds `json:"seconds,omitempty" doc:"Of a wait"`
+	Seen    estate.Seconds `json:"seen,omitempty" doc:"How long it takes until everybody sees the new answers"`
+	Why     string         `json:"why,omitempty"`
+}
+
+// Gap is something that does not work between two steps, though it works before and after all of them; or that stands open.
+type Gap struct {
+	What    string       `json:"what"`
+	From    string       `json:"from"`
+	Now     flow.Outcome `json:"now,omitempty" doc:"How it ends in between"`
+	Opens   bool         `json:"opens,omitempty" doc:"It stands open in between, and neither before nor after"`
+	Between []int        `json:"between" nullable:"false" doc:"The numbers of the step with which it begins and of that which ends it, counted from 1"`
+	Because []string     `json:"because" nullable:"false" doc:"The lines that exclude each other"`
+	Why     string       `json:"why"`
+}
+
+// Steps are a change in the safe order.
+type Steps struct {
+	Steps []Step `json:"steps" nullable:"false"`
+	Gaps  []Gap  `json:"gaps" nullable:"false"`
+}
+
+// Order puts a change into an order in which, after each edit, what worked before and works after still works, by every answer that may be
+// kept; nothing can be reached that can be reached neither before nor after; and nothing that is asked for is missing. Where no order holds, it is
+// the least bad one, with its gaps. It goes on from a state that is looked over.
+func Order(ctx context.Context, s mend.State, after *estate.Estate) (Steps, error) {
+	before := s.Tracer.Model.Estate
+	first := &point{before, before, s}
+	best, err := ordered(ctx, apart(before, after), first)
+	if err != nil {
+		return Steps{}, err
+	}
+	if best.gaping() {
+		for _, d := range passing(before, after) {
+			other, err := ordered(ctx, d, first)
+			if err != nil {
+				return Steps{}, err
+			}
+			if !other.gaping() {
+				best = other
+				break
+			}
+		}
+	}
+	return best.steps(ctx)
+}
+
+func ordered(ctx context.Context, d *draft, first *point) (*order, error) {
+	x, err := newEnds(ctx, d, first)
+	if err != nil {
+		return nil, err
+	}
+	o := &order{ends: x, left: mostTrials, dead: map[string]bool{}}
+	start := &node{point: first, done: make([]bool, len(d.edits))}
+	ok, err := o.from(ctx, start)
+	if err != nil || ok {
+		return o, err
+	}
+	o.path = nil
+	return o, o.leastBad(ctx, start)
+}
+
+// gaping says whether something is wrong on the way.
+func (o *order) gaping() bool {
+	return slices.ContainsFunc(o.path, func(m move) bool { return len(m.wrong) > 0 })
+}
+
+// passing are other ways to the same end, with lines that are put in at one step and taken out at a later one: a certificate that goes to another
+// machine lies on both for a while.
+func passing(before, after *estate.Estate) []*draft {
+	d := apart(before, after)
+	found := false
+	for i, e := range slices.Clone(d.edits) {
+		was, is := e.out.(*estate.Cert)
+		will, also := e.in.(*estate.Cert)
+		if !is || !also || slices.Equal(was.On, will.On) || was.Expires == "" {
+			continue
+		}
+		on := slices.Clone(was.On)
+		for _, place := range will.On {
+			if !slices.Contains(on, place) {
+				on = append(on, place)
+			}
+		}
+		between := estate.With(was, func(c *estate.Cert) { c.On, c.By, c.Through, c.Alone = on, "hand", "", false })
+		if estate.Line(between) == estate.Line(was) || estate.Line(between) == estate.Line(will) {
+			continue
+		}
+		found = true
+		// The old line gives way to the passing one, and that to the new one.
+		now := len(d.edits)
+		d.edits = append(d.edits, edit{out: was, in: between})
+		d.edits[i].out = between
+		list := d.lists[estate.KindOf(was)]
+		for n := range list {
+			switch {
+			case list[n].out == i:
+				list[n].out = now
+			case list[n].in == i:
+				list = slices.Insert(list, n, slot{between, now, i})
+				d.lists[estate.KindOf(was)] = list
+			default:
+				continue
+			}
+		}
+	}
+	if !found {
+		return nil
+	}
+	d.settle()
+	for i := range d.edits {
+		if c, is := d.edits[i].in.(*estate.Cert); is && c.By == "hand" && d.edits[i].out != nil {
+			d.edits[i].phase = putIn
+		}
+	}
+	return []*draft{d}
+}
+
+// steps are the moves as a person makes them.
+func (o *order) steps(ctx context.Context) (Steps, error) {
+	out := Steps{Steps: []Step{}, Gaps: []Gap{}}
+	var of []int // the step of each move
+	done := make([]bool, len(o.edits))
+	at := o.first
+	for i := 0; i < len(o.path); {
+		m := o.path[i]
+		if len(m.edits) == 0 {
+			name := m.old[0]
+			out.Steps = append(out.Steps, Step{At: name, Kind: Wait, Lines: Lines{[]string{}, []string{}}, Undo: Lines{[]string{}, []string{}}, Look: []LookAt{}, Seconds: m.wait, Why: waitsFor(m)})
+			of = append(of, len(out.Steps))
+			i++
+			continue
+		}
+		j := i
+		place := o.edits[m.edits[0]].at
+		var edits []int
+		for ; j < len(o.path) && len(o.path[j].edits) > 0 && o.edits[o.path[j].edits[0]].at == place && !o.turns(edits, o.path[j].edits); j++ {
+			edits = append(edits, slices.SortedFunc(slices.Values(o.path[j].edits), func(a, b int) int { return cmp.Compare(o.placeIn(a), o.placeIn(b)) })...)
+		}
+		last := o.path[j-1]
+		for range j - i {
+			of = append(of, len(out.Steps)+1)
+		}
+		if j == len(o.path) { // what nobody has to do is written with the last
+			paper := slices.Clone(last.done)
+			for n, e := range o.edits {
+				if e.phase == onPaper && e.record() != nil {
+					edits, paper[n] = append(edits, n), true
+				}
+			}
+			last.done, last.point = paper, o.last
+		}
+		s, err := o.step1(ctx, place, edits, at, last, done)
+		if err != nil {
+			return out, err
+		}
+		out.Steps = append(out.Steps, s)
+		done, at = last.done, last.point
+		i = j
+	}
+	if len(o.path) == 0 && len(o.edits) > 0 { // nothing is anybody's work
+		all := make([]int, 0, len(o.edits))
+		end := make([]bool, len(o.edits))
+		for i := range o.edits {
+			all, end[i] = append(all, i), true
+		}
+		s, err := o.step1(ctx, "the records", all, o.first, move{point: o.last, done: end}, done)
+		if err != nil {
+			return out, err
+		}
+		out.Steps = append(out.Steps, s)
+	}
+	out.Gaps = o.gaps(of)
+	return out, nil
+}
+
+// turns says whether a run of edits would take something out after it put something in, though their system does not take them in as one:
+// who goes by the lines of a step takes out first.
+func (o *order) turns(run, next []int) bool {
+	put := slices.ContainsFunc(run, func(i int) bool { return o.edits[i].in != nil && !asOne(o.edits[i].in) })
+	return put && slices.ContainsFunc(next, func(i int) bool { return o.edits[i].out != nil && !asOne(o.edits[i].out) })
+}
+
+func waitsFor(m move) string {
+	who := m.old[0]
+	if n := len(m.old) - 1; n > 0 {
+		who = fmt.Sprintf("%s and %d more", who, n)
+	}
+	return fmt.Sprintf("%s: until no cache has the old answer of %s", m.wait, who)
+}
+
+// step1 is one run of edits at a place of work.
+func (o *order) step1(ctx context.Context, place string, edits []int, from *point, to move, were []bool) (Step, error) {
+	s := Step{At: place, Kind: Edit}
+	s.Lines, s.Undo = o.written(edits, were)
+	for _, a := range effect.OldAnswers(from.Tracer, to.point.Tracer) {
+		s.Seen = max(s.Seen, a.Seconds)
+	}
+	var err error
+	s.Look, err = o.lookAt(ctx, from, to.point, append(slices.Clone(s.Remove), s.Add...))
+	return s, err
+}
+
+// placeIn is where an edit's line stands in the lists, so that lines read as they are written.
+func (o *order) placeIn(i int) int {
+	n := 0
+	for _, k := range estate.Kinds {
+		for _, s := range o.lists[k] {
+			if s.in == i || s.out == i {
+				return n
+			}
+			n++
+		}
+	}
+	return n
+}
+
+// mostLooks is how many looks a step is given.
+const mostLooks = 4
+
+// lookAt is what to look at when a step is made: names that end otherwise than before it, doors that it opens, and names that go by its
+// lines; what gets somewhere first.
+func (o *order) lookAt(ctx context.Context, from, to *point, lines []string) ([]LookAt, error) {
+	var better, same, worse []LookAt
+	seen := map[findings.Where]bool{}
+	for _, at := range findings.Anew(from.Checked, to.Checked) {
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		if len(better) >= mostLooks || seen[at] {
+			continue
+		}
+		seen[at] = true
+		tg, err := to.Tracer.ParseTarget(at.Target)
+		is, err2 := to.Tracer.VantageNamed(at.From)
+		if err != nil || err2 != nil || strings.HasPrefix(at.Target, "*") {
+			continue
+		}
+		now := to.Tracer.Trace(tg, is)
+		l := LookAt{at.Target, at.From, now.Verdict}
+		was, err := from.Tracer.VantageNamed(at.From)
+		changed := err != nil || from.Tracer.Trace(tg, was).Verdict != l.Verdict
+		switch {
+		case changed && l.Verdict.Good():
+			better = append(better, l)
+		case changed:
+			worse = append(worse, l)
+		case l.Verdict.Good() && goesBy(now.Paths, lines):
+			same = append(same, l)
+		}
+	}
+	opened, err := o.opened(from, to)
+	out := []LookAt{}
+	for _, list := range [][]LookAt{better, opened, same, worse} {
+		out = append(out, list[:min(len(list), mostLooks-len(out))]...)
+	}
+	return out, err
+}
+
+// opened are the doors to the internet that a step opens at addresses.
+func (o *order) opened(from, to *point) ([]LookAt, error) {
+	v, err := to.Tracer.VantageNamed("internet")
+	if err != nil {
+		return nil, err
+	}
+	was, is := exposure.Unlike(from.doors("internet"), to.doors("internet"))
+	there := exposure.OpenOf(was)
+	var out []LookAt
+	for _, d := range exposure.OpenOf(is) {
+		if !exposure.IsIP(d.Address) || slices.ContainsFunc(there, func(t *exposure.Open) bool {
+			return t.Address == d.Address && t.Ports == d.Ports && t.Transport == d.Transport
+		}) {
+			continue
+		}
+		if tg, err := to.Tracer.ParseTarget(address(d)); err == nil {
+			if l := (LookAt{tg.Text, "internet", to.Tracer.Trace(tg, v).Verdict}); !slices.Contains(out, l) {
+				out = append(out, l)
+			}
+		}
+	}
+	return out, nil
+}
+
+// goesBy says whether a path came by one of some lines.
+func goesBy(paths []trace.Path, lines []string) bool {
+	for i := range paths {
+		for _, s := range paths[i].Steps {
+			for _, r := range s.Records {
+				if slices.Contains(lines, r) {
+					return true
+				}
+			}
+		}
+	}
+	return false
+}
+
+// gaps are what is wrong on the way, from where it begins to where it ends.
+func (o *order) gaps(of []int) []Gap {
+	out := []Gap{}
+	for i, m := range o.path {
+		for _, w := range m.wrong {
+			if i > 0 && has(o.path[i-1].wrong, w) {
+				continue
+			}
+			end := i + 1
+			for end < len(o.path) && has(o.path[end].wrong, w) {
+				end++
+			}
+			until := len(o.path)
+			if end < until {
+				until = end
+			}
+			g := Gap{What: w.what, From: w.from, Now: w.now, Opens: w.trouble == opens, Between: []int{of[i], of[min(until, len(of)-1)]}, Because: []string{}, Why: w.says()}
+			g.Because = o.because(m, o.path[min(until, len(o.path)-1)])
+			if !slices.ContainsFunc(out, func(x Gap) bool { return x.What == g.What && x.From == g.From && x.Opens == g.Opens }) {
+				out = append(out, g)
+			}
+		}
+	}
+	return out
+}
+
+func has(list []wrong, w wrong) bool {
+	return slices.ContainsFunc(list, func(x wrong) bool { return x.trouble == w.trouble && x.what == w.what && x.from == w.from })
+}
+
+// because are the lines of the move that begins a gap, and of that which ends it.
+func (o *order) because(begins, ends move) []string {
+	out := []string{}
+	for _, m := range []move{begins, ends} {
+		for _, i := range m.edits {
+			e := o.edits[i]
+			for _, r := range []estate.Record{e.out, e.in} {
+				if r != nil && !slices.Contains(out, estate.Line(r)) {
+					out = append(out, estate.Line(r))
+				}
+			}
+		}
+	}
+	return out
+}
+
+func (w wrong) says() string {
+	ends := strings.ReplaceAll(string(w.now), "-", " ")
+	switch w.trouble {
+	case stops:
+		return fmt.Sprintf("%s from %s ends %s in between.", w.what, w.from, ends)
+	case opens:
+		return fmt.Sprintf("%s stands open to %s in between, and neither before nor after.", w.what, w.from)
+	case lost:
+		return fmt.Sprintf("%s, by which the machine is administered, is not reached from %s in between.", w.what, w.from)
+	case taken:
+		return fmt.Sprintf("%s is another's in between (%s).", w.what, w.branch)
+	case unproven:
+		return fmt.Sprintf("The challenge for %s does not get in when %s is asked for.", w.what, w.branch)
+	}
+	return fmt.Sprintf("Old answers may still lead to %s, which is given up.", w.what)
+}
+
+// address is where something stands open, as a target.
+func address(o *exposure.Open) string {
+	text := fmt.Sprintf("%s:%d", bracketed(o.Address), o.Range.Lo)
+	if o.Transport == "udp" {
+		text += "/udp"
+	}
+	return text
+}
