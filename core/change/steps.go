@@ -267,8 +267,11 @@ func (o *order) placeIn(i int) int {
 	return n
 }
 
-// mostLooks is how many looks a step is given.
-const mostLooks = 4
+// mostLooks is how many looks a step is given, of mostSeen that are weighed.
+const (
+	mostLooks = 4
+	mostSeen  = 64
+)
 
 // lookAt is what to look at when a step is made: names that end otherwise than before it, doors that it opens, and names that go by its
 // lines; what gets somewhere first.
@@ -279,7 +282,10 @@ func (o *order) lookAt(ctx context.Context, from, to *point, lines []string) ([]
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
-		if len(better) >= mostLooks || seen[at] {
+		if len(better) == mostLooks || len(seen) == mostSeen {
+			break
+		}
+		if seen[at] {
 			continue
 		}
 		seen[at] = true

@@ -15,6 +15,7 @@ import (
 	"steady-compass/core/memo"
 	"steady-compass/core/mend"
 	"steady-compass/core/netset"
+	"steady-compass/core/parallel"
 	"steady-compass/core/trace"
 )
 
@@ -135,7 +136,7 @@ func (x *ends) between(ctx context.Context, p *point, done []bool, last []int) (
 		return nil, err
 	}
 	if slices.ContainsFunc(last, func(i int) bool { return opensDoors(x.edits[i].record()) }) {
-		out = append(out, x.doors(p)...)
+		out = append(out, x.doors(ctx, p)...)
 	}
 	out = append(out, x.taken(p)...)
 	for _, i := range last {
@@ -159,17 +160,19 @@ func opensDoors(r estate.Record) bool {
 }
 
 // doors are what is open at a state and at neither end, and the ports for administration that those lose who have them at both.
-func (x *ends) doors(p *point) []wrong {
-	var out []wrong
-	for _, net := range p.Tracer.Model.Networks {
+func (x *ends) doors(ctx context.Context, p *point) []wrong {
+	networks := p.Tracer.Model.Networks
+	return slices.Concat(parallel.Map(ctx, len(networks), func(i int) (out []wrong) {
+		net := networks[i]
 		if net.Container() {
-			continue // who is on one of those is recorded
+			return nil // who is on one of those is recorded
 		}
-		all, will, now := x.first.doors(net.Name), x.last.doors(net.Name), p.doors(net.Name)
+		all, now := x.first.doors(net.Name), p.doors(net.Name)
 		was, is := exposure.Unlike(all, now)
 		if len(was)+len(is) == 0 {
-			continue
+			return nil
 		}
+		will := x.last.doors(net.Name)
 		either := exposure.DoorsOf(all, will)
 		for _, o := range exposure.OpenOf(is) {
 			if !either.Cover(o, netset.Addrs{}) {
@@ -181,8 +184,8 @@ func (x *ends) doors(p *point) []wrong {
 				out = append(out, wrong{lost, fmt.Sprintf("%s:%d", o.Place, o.Port), net.Name, "", flow.Silent})
 			}
 		}
-	}
-	return out
+		return out
+	})...)
 }
 
 // taken are the clashes that neither end has.
