@@ -121,6 +121,14 @@ func registerAPI(e *echo.Echo, s *Server) huma.API {
 	keep(api, "undo", "/api/undo", "Take back a change", s.postUndo)
 	keep(api, "redo", "/api/redo", "Make the change again that was undone last", s.postRedo)
 	keep(api, "example", "/api/example", "Load the example into an empty estate", s.postExample)
+	get(api, "drafts", "/api/drafts", "The changes that are not in force, the newest first", s.getDrafts)
+	get(api, "draft", "/api/drafts/{id}", "A draft: its lines, what it would do, and its steps in the safe order", s.getDraft)
+	keep(api, "new-draft", "/api/drafts", "Keep a change without making it", s.postDraft)
+	post(api, "apply-draft", "/api/drafts/{id}/apply", "Make a draft as one change", s.postApply)
+	keep(api, "done", "/api/drafts/{id}/done", "Make a step of a draft", s.postDone)
+	post(api, "drop-draft", "/api/drafts/{id}/drop", "Take a draft away", s.postDrop)
+	post(api, "publish", "/api/publish", "The lines by which a name leads to a place for an audience", s.postPublish)
+	post(api, "retire", "/api/retire", "What goes with a name, a service or a place, and what stays", s.postRetire)
 	return api
 }
 

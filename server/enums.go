@@ -6,6 +6,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"steady-compass/core/certs"
+	"steady-compass/core/change"
 	"steady-compass/core/codes"
 	"steady-compass/core/dates"
 	"steady-compass/core/exposure"
@@ -33,6 +34,7 @@ var enums = map[reflect.Type][]any{
 	reflect.TypeFor[look.Came]():        words(look.Cames...),
 	reflect.TypeFor[look.Agreement]():   words(look.Agreements...),
 	reflect.TypeFor[dates.Kind]():       words(dates.Kinds...),
+	reflect.TypeFor[change.StepKind]():  words(change.StepKinds...),
 	reflect.TypeFor[certs.Condition]():  words(certs.Conditions...),
 }
 

@@ -10,8 +10,11 @@ import (
 	"strings"
 	"testing"
 
+	"steady-compass/core/estate"
+	"steady-compass/core/notation"
 	"steady-compass/demo"
 	"steady-compass/lab/gateway"
+	"steady-compass/store"
 )
 
 const small = `network lan 10.0.0.0/24
@@ -396,6 +399,54 @@ func TestPlanningCommands(t *testing.T) {
 	} {
 		t.Run(c.args, func(t *testing.T) {
 			code, out, errs := call(t, "", append(strings.Fields(c.args), "--estate", file, "--day", "2026-12-01")...)
+			if code != c.code || !strings.Contains(out, c.out) || !strings.Contains(errs, c.errs) {
+				t.Errorf("exit %d, want %d\n%s\n%s\nwant %q and %q", code, c.code, out, errs, c.out, c.errs)
+			}
+		})
+	}
+}
+
+// TestDraftCommands: a draft is kept in a database, shown, made and dropped.
+func TestDraftCommands(t *testing.T) {
+	db := filepath.Join(t.TempDir(), "steady.db")
+	s, err := store.Open(t.Context(), db)
+	if err != nil {
+		t.Fatal(err)
+	}
+	e, faults := notation.Parse(demo.Estate)
+	if len(faults) > 0 {
+		t.Fatal(faults)
+	}
+	if _, err := s.Commit(t.Context(), store.Edit{Who: "test", Change: estate.Difference(estate.New(nil, nil), e)}); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.Close(); err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		stdin, args string
+		code        int
+		out, errs   string
+	}{
+		{"", "draft list", 0, "There are no drafts.", ""},
+		{"+ host lamp\n", "draft new Lamp --with -", 0, "Draft 1: Lamp.", ""},
+		{"- host lamp\n", "draft new Lamp --with -", 2, "", "no such line to take out"},
+		{"", "draft new Lamp --with -", 2, "", "without a line"},
+		{"", "publish pics.fernmoor.example to zenith:9000 for internet --draft Pictures", 0, "Draft 2: Pictures.", ""},
+		{"", "retire archive.fernmoor.example --draft Archive --json", 0, `"plans": [`, "Draft 3: Archive."},
+		{"", "draft list", 0, "Pictures", ""},
+		{"", "draft list --json", 0, `"title": "Lamp"`, ""},
+		{"", "draft show 2", 0, "+ site front pics.fernmoor.example", ""},
+		{"", "draft show 2 --json", 0, `"worse": false`, ""},
+		{"", "draft apply 2", 0, "", ""},
+		{"", "trace pics.fernmoor.example", 0, "arrives", ""},
+		{"", "draft drop 3", 0, "", ""},
+		{"", "draft drop 3", 2, "", "draft list"},
+		{"", "draft show 99", 2, "", "no such draft"},
+		{"", "draft list", 0, "Lamp", ""},
+	} {
+		t.Run(c.args, func(t *testing.T) {
+			code, out, errs := call(t, c.stdin, append(strings.Fields(c.args), "--db", db)...)
 			if code != c.code || !strings.Contains(out, c.out) || !strings.Contains(errs, c.errs) {
 				t.Errorf("exit %d, want %d\n%s\n%s\nwant %q and %q", code, c.code, out, errs, c.out, c.errs)
 			}

@@ -31,6 +31,7 @@ type cli struct {
 	Steps    stepsCommand    `cmd:"" help:"Put a change into an order in which nothing that works stops and nothing opens in between."`
 	Retire   retireCommand   `cmd:"" help:"Work out what goes with a name, a service or a place, and what stays since others need it."`
 	Publish  publishCommand  `cmd:"" help:"Work out the lines by which a name leads to a place for an audience, and prove them."`
+	Draft    draftCommand    `cmd:"" help:"Changes that are kept and not in force: list, show, new, apply, drop."`
 	Without  withoutCommand  `cmd:"" help:"Say what becomes of the names without a part of the estate; or, of a name, what it stands on alone."`
 	Suspects suspectsCommand `cmd:"" help:"Say what would explain that something is seen otherwise than recorded, and what to look at next."`
 	Dates    datesCommand    `cmd:"" help:"List what comes due: certificates, what is temporary, findings taken on, registrations, old answers."`

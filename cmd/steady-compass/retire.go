@@ -12,11 +12,13 @@ import (
 	"steady-compass/core/mend"
 	"steady-compass/core/notation"
 	"steady-compass/core/survey"
+	"steady-compass/store"
 )
 
 // planning is a question whose answer is a change.
 type planning struct {
 	Write string `help:"Keep the first plan as the text of a change." placeholder:"FILE"`
+	Draft string `help:"Keep the first plan as a draft of the database." placeholder:"TITLE"`
 	question
 }
 
@@ -42,7 +44,7 @@ func (c *retireCommand) Run(ctx context.Context, s streams) error {
 }
 
 // answer says what each plan does, and keeps the first where that is asked for.
-func (c *planning) answer(ctx context.Context, s streams, e *estate.Estate, day estate.Date, got change.Plans) error {
+func (c *planning) answer(ctx context.Context, s streams, e *estate.Estate, day estate.Date, got change.Proposals) error {
 	before := survey.New(e, day)
 	for i := range got.Plans {
 		after, err := withPlan(e, &got.Plans[i])
@@ -60,6 +62,11 @@ func (c *planning) answer(ctx context.Context, s streams, e *estate.Estate, day 
 			return wrong("--write: %v", err)
 		}
 	}
+	if c.Draft != "" && len(got.Plans) > 0 {
+		if err := c.draft(ctx, s, &got.Plans[0]); err != nil {
+			return err
+		}
+	}
 	if c.JSON {
 		if err := printJSON(s.out, got); err != nil {
 			return err
@@ -73,8 +80,32 @@ func (c *planning) answer(ctx context.Context, s streams, e *estate.Estate, day 
 	return nil
 }
 
+// draft keeps a plan as a draft of the database that is asked.
+func (c *planning) draft(ctx context.Context, s streams, p *change.Proposal) error {
+	if c.DB == "" {
+		return wrong("--draft: an estate file keeps no drafts; expected --db FILE, or --write FILE")
+	}
+	db, err := openThere(ctx, c.DB)
+	if err != nil {
+		return err
+	}
+	ch, faults := notation.ParseChange(textOf(p), db.Current().Estate)
+	if c.JSON { // the answer alone goes where it is read
+		s.out = s.err
+	}
+	if len(faults) > 0 {
+		err = faulty("the plan", faults)
+	} else {
+		err = keepDraft(ctx, s, db, store.Draft{Title: c.Draft}, ch)
+	}
+	if closed := db.Close(); err == nil {
+		err = closed
+	}
+	return err
+}
+
 // textOf is the text of a change.
-func textOf(p *change.Plan) string {
+func textOf(p *change.Proposal) string {
 	var b strings.Builder
 	for _, l := range p.Remove {
 		b.WriteString("- " + l + "\n")
@@ -85,7 +116,7 @@ func textOf(p *change.Plan) string {
 	return b.String()
 }
 
-func withPlan(e *estate.Estate, p *change.Plan) (*estate.Estate, error) {
+func withPlan(e *estate.Estate, p *change.Proposal) (*estate.Estate, error) {
 	ch, faults := notation.ParseChange(textOf(p), e)
 	if len(faults) > 0 {
 		return nil, faults
@@ -96,7 +127,7 @@ func withPlan(e *estate.Estate, p *change.Plan) (*estate.Estate, error) {
 // mostNeeds is how many of those who need a line are printed.
 const mostNeeds = 3
 
-func printPlans(p *paper, got change.Plans) {
+func printPlans(p *paper, got change.Proposals) {
 	if got.None != nil {
 		p.line("%s", *got.None)
 	}

@@ -89,7 +89,7 @@ forward meridian 203.0.113.20:2222,7000 to 10.20.8.11
 }
 
 // harmless says that nothing of others stops, and nothing opens, by what is retired.
-func harmless(t *testing.T, of string, before, after mend.State, got Plans) {
+func harmless(t *testing.T, of string, before, after mend.State, got Proposals) {
 	t.Helper()
 	removed := strings.Join(got.Plans[0].Remove, "\n")
 	for _, l := range findings.Lost(before.Checked, after.Checked) {

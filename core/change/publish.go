@@ -80,7 +80,7 @@ type draftPlan struct {
 }
 
 // Publish works out the lines that let an audience reach a place by a name: begun with what is meant, and proven by what comes of it.
-func Publish(ctx context.Context, s mend.State, w Wish) (Plans, error) {
+func Publish(ctx context.Context, s mend.State, w Wish) (Proposals, error) {
 	before := s.Tracer.Model.Estate
 	p := &publishing{first: &point{before, before, s}, wish: w}
 	if why := p.understand(); why != "" {
@@ -100,7 +100,7 @@ func Publish(ctx context.Context, s mend.State, w Wish) (Plans, error) {
 		tried[key] = true
 		why, err := p.prove(ctx, d)
 		if err != nil {
-			return Plans{}, err
+			return Proposals{}, err
 		}
 		if why != "" {
 			if !slices.Contains(reasons, why) {
@@ -116,13 +116,13 @@ func Publish(ctx context.Context, s mend.State, w Wish) (Plans, error) {
 	slices.SortStableFunc(plans, func(a, b *draftPlan) int {
 		return cmp.Or(cmp.Compare(b.kept, a.kept), cmp.Compare(a.doors, b.doors), cmp.Compare(len(a.lines), len(b.lines)))
 	})
-	out := Plans{Plans: []Plan{}, Stays: []Stay{}}
+	out := Proposals{Plans: []Proposal{}, Stays: []Stay{}}
 	for _, d := range plans {
 		lines := Lines{Remove: append([]string{}, d.gone...), Add: slices.Clone(d.lines)}
-		if slices.ContainsFunc(out.Plans, func(o Plan) bool { return sameLines(o.Add, lines.Add) }) {
+		if slices.ContainsFunc(out.Plans, func(o Proposal) bool { return sameLines(o.Add, lines.Add) }) {
 			continue
 		}
-		out.Plans = append(out.Plans, Plan{Lines: lines, Derived: p.derived(d)})
+		out.Plans = append(out.Plans, Proposal{Lines: lines, Derived: p.derived(d)})
 		if len(out.Plans) == mostPlans {
 			break
 		}

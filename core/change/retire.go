@@ -19,8 +19,8 @@ import (
 	"steady-compass/core/uses"
 )
 
-// Plan is a change that does what was asked.
-type Plan struct {
+// Proposal is a change that does what was asked.
+type Proposal struct {
 	Lines
 	Derived []string       `json:"derived" nullable:"false" doc:"Words of its lines that nobody said"`
 	Effect  *effect.Effect `json:"effect,omitempty"`
@@ -32,16 +32,16 @@ type Stay struct {
 	For    []string `json:"for" nullable:"false"`
 }
 
-// Plans are the answer to what would publish or retire something, the best first.
-type Plans struct {
-	Plans []Plan  `json:"plans" nullable:"false"`
+// Proposals are the answer to what would publish or retire something, the best first.
+type Proposals struct {
+	Plans []Proposal  `json:"plans" nullable:"false"`
 	Stays []Stay  `json:"stays" nullable:"false"`
 	None  *string `json:"none" nullable:"true" doc:"Why there is no plan"`
 }
 
-func none(form string, words ...any) Plans {
+func none(form string, words ...any) Proposals {
 	text := fmt.Sprintf(form, words...)
-	return Plans{Plans: []Plan{}, Stays: []Stay{}, None: &text}
+	return Proposals{Plans: []Proposal{}, Stays: []Stay{}, None: &text}
 }
 
 // own is what goes with what is retired.
@@ -62,7 +62,7 @@ type piece struct {
 }
 
 // Retire works out what goes with a name, a service or a place, and what stays since somebody else needs it.
-func Retire(ctx context.Context, s mend.State, word string) (Plans, error) {
+func Retire(ctx context.Context, s mend.State, word string) (Proposals, error) {
 	before := s.Tracer.Model.Estate
 	first := &point{before, before, s}
 	r := &retiring{first: first, stays: map[string][]string{}}
@@ -74,17 +74,17 @@ func Retire(ctx context.Context, s mend.State, word string) (Plans, error) {
 		return none("Nothing that is recorded goes with %s.", word), nil
 	}
 	if err := r.settle(ctx); err != nil {
-		return Plans{}, err
+		return Proposals{}, err
 	}
-	out := Plans{Plans: []Plan{}, Stays: []Stay{}}
+	out := Proposals{Plans: []Proposal{}, Stays: []Stay{}}
 	c, err := r.change()
 	if err != nil {
-		return Plans{}, err
+		return Proposals{}, err
 	}
 	if c.IsEmpty() {
 		return none("All that %s goes by is needed by others.", word), nil
 	}
-	out.Plans = append(out.Plans, Plan{Lines: linesOf(c), Derived: []string{}})
+	out.Plans = append(out.Plans, Proposal{Lines: linesOf(c), Derived: []string{}})
 	for _, p := range r.pieces {
 		line := estate.Line(p.record)
 		if who := r.stays[line]; who != nil {

@@ -43,8 +43,8 @@ type LookAt struct {
 	Verdict flow.Outcome `json:"verdict"`
 }
 
-// Step is a run of edits at one place of work, or a wait.
-type Step struct {
+// WorkStep is a run of edits at one place of work, or a wait.
+type WorkStep struct {
 	At   string   `json:"at" doc:"The place of work; of a wait, the name that is waited for longest"`
 	Kind StepKind `json:"kind"`
 	Lines
@@ -68,7 +68,7 @@ type Gap struct {
 
 // Steps are a change in the safe order.
 type Steps struct {
-	Steps []Step `json:"steps" nullable:"false"`
+	Steps []WorkStep `json:"steps" nullable:"false"`
 	Gaps  []Gap  `json:"gaps" nullable:"false"`
 }
 
@@ -170,7 +170,7 @@ func passing(before, after *estate.Estate) []*draft {
 
 // steps are the moves as a person makes them.
 func (o *order) steps(ctx context.Context) (Steps, error) {
-	out := Steps{Steps: []Step{}, Gaps: []Gap{}}
+	out := Steps{Steps: []WorkStep{}, Gaps: []Gap{}}
 	var of []int // the step of each move
 	done := make([]bool, len(o.edits))
 	at := o.first
@@ -178,7 +178,7 @@ func (o *order) steps(ctx context.Context) (Steps, error) {
 		m := o.path[i]
 		if len(m.edits) == 0 {
 			name := m.old[0]
-			out.Steps = append(out.Steps, Step{At: name, Kind: Wait, Lines: Lines{[]string{}, []string{}}, Undo: Lines{[]string{}, []string{}}, Look: []LookAt{}, Seconds: m.wait, Why: waitsFor(m)})
+			out.Steps = append(out.Steps, WorkStep{At: name, Kind: Wait, Lines: Lines{[]string{}, []string{}}, Undo: Lines{[]string{}, []string{}}, Look: []LookAt{}, Seconds: m.wait, Why: waitsFor(m)})
 			of = append(of, len(out.Steps))
 			i++
 			continue
@@ -242,8 +242,8 @@ func waitsFor(m move) string {
 }
 
 // step1 is one run of edits at a place of work.
-func (o *order) step1(ctx context.Context, place string, edits []int, from *point, to move, were []bool) (Step, error) {
-	s := Step{At: place, Kind: Edit}
+func (o *order) step1(ctx context.Context, place string, edits []int, from *point, to move, were []bool) (WorkStep, error) {
+	s := WorkStep{At: place, Kind: Edit}
 	s.Lines, s.Undo = o.written(edits, were)
 	for _, a := range effect.OldAnswers(from.Tracer, to.point.Tracer) {
 		s.Seen = max(s.Seen, a.Seconds)

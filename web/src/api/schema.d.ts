@@ -174,6 +174,92 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/drafts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The changes that are not in force, the newest first */
+        get: operations["drafts"];
+        put?: never;
+        /** Keep a change without making it */
+        post: operations["new-draft"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/drafts/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A draft: its lines, what it would do, and its steps in the safe order */
+        get: operations["draft"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/drafts/{id}/apply": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a draft as one change */
+        post: operations["apply-draft"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/drafts/{id}/done": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a step of a draft */
+        post: operations["done"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/drafts/{id}/drop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take a draft away */
+        post: operations["drop-draft"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/example": {
         parameters: {
             query?: never;
@@ -601,6 +687,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/publish": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The lines by which a name leads to a place for an audience */
+        post: operations["publish"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/records": {
         parameters: {
             query?: never;
@@ -630,6 +733,23 @@ export interface paths {
         put?: never;
         /** Make the change again that was undone last */
         post: operations["redo"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/retire": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What goes with a name, a service or a place, and what stays */
+        post: operations["retire"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1077,6 +1197,17 @@ export interface components {
             /** @description The world reaches it, and no intent says so */
             undeclared: boolean;
         };
+        Done: {
+            /** Format: date-time */
+            at: string;
+            place: string;
+            /**
+             * Format: int64
+             * @description With which it came into force
+             */
+            revision: number;
+            who: string;
+        };
         DoorChange: {
             address: string;
             from: string;
@@ -1097,6 +1228,24 @@ export interface components {
             to: string;
             transport: string;
         };
+        Draft: {
+            add: string[];
+            /** Format: date-time */
+            at: string;
+            author: string;
+            /** @description The steps of it that are in force already */
+            done: components["schemas"]["Done"][];
+            /** Format: int64 */
+            id: number;
+            remove: string[];
+            /**
+             * Format: int64
+             * @description Of the records, when it was begun
+             */
+            revision: number;
+            title: string;
+            why: string;
+        };
         DraftQuestion: {
             add: string[];
             /**
@@ -1110,6 +1259,59 @@ export interface components {
             remove: string[];
             target: string;
             why?: string;
+        };
+        DraftRow: {
+            add: string[];
+            /** Format: date-time */
+            at: string;
+            author: string;
+            /** @description Why it cannot be made as the records are now */
+            cannot?: string;
+            /** @description The steps of it that are in force already */
+            done: components["schemas"]["Done"][];
+            /** Format: int64 */
+            id: number;
+            /** Format: int64 */
+            lines: number;
+            remove: string[];
+            /**
+             * Format: int64
+             * @description Of the records, when it was begun
+             */
+            revision: number;
+            /** @description What it would do, in one line; empty where the estate is large */
+            short: string;
+            title: string;
+            why: string;
+        };
+        DraftSeen: {
+            add: string[];
+            /** Format: date-time */
+            at: string;
+            author: string;
+            /** @description Why it cannot be made as the records are now */
+            cannot?: string;
+            /** @description The steps of it that are in force already */
+            done: components["schemas"]["Done"][];
+            effect?: components["schemas"]["Effect"];
+            /** Format: int64 */
+            id: number;
+            /** Format: int64 */
+            lines: number;
+            /** @description Lines that it takes out and that are not there any more */
+            missing: string[];
+            order?: components["schemas"]["Steps"];
+            remove: string[];
+            /**
+             * Format: int64
+             * @description Of the records, when it was begun
+             */
+            revision: number;
+            /** @description What it would do, in one line; empty where the estate is large */
+            short: string;
+            title: string;
+            why: string;
+            worse: boolean;
         };
         Due: {
             /** @description The moment, where it is known to that (RFC 3339) */
@@ -1301,6 +1503,22 @@ export interface components {
              */
             port: number;
         };
+        Gap: {
+            /** @description The lines that exclude each other */
+            because: string[];
+            /** @description The numbers of the step with which it begins and of that which ends it, counted from 1 */
+            between: number[];
+            from: string;
+            /**
+             * @description How it ends in between
+             * @enum {string}
+             */
+            now?: "arrives" | "redirect" | "unresolved" | "outside" | "unroutable" | "silent" | "refused" | "mismatched" | "untrusted" | "unanswered" | "denied" | "gateway-error" | "lost-reply" | "loop" | "undecided" | "partly";
+            /** @description It stands open in between, and neither before nor after */
+            opens?: boolean;
+            what: string;
+            why: string;
+        };
         ImportAnswer: {
             add: string[];
             faults: components["schemas"]["FileFault"][];
@@ -1396,6 +1614,10 @@ export interface components {
             cursor: number;
             line: string;
         };
+        Lines: {
+            add: string[];
+            remove: string[];
+        };
         Link: {
             /** Format: int64 */
             age?: number;
@@ -1481,6 +1703,12 @@ export interface components {
         LookAnswer: {
             looks: components["schemas"]["Look"][];
             plan: components["schemas"]["Plan"];
+        };
+        LookAt: {
+            from: string;
+            target: string;
+            /** @enum {string} */
+            verdict: "arrives" | "redirect" | "unresolved" | "outside" | "unroutable" | "silent" | "refused" | "mismatched" | "untrusted" | "unanswered" | "denied" | "gateway-error" | "lost-reply" | "loop" | "undecided" | "partly";
         };
         LookQuestion: {
             /** @description Send nothing; only say what would be sent */
@@ -1599,6 +1827,12 @@ export interface components {
             /** Format: int64 */
             revision: number;
             rows: components["schemas"]["Row"][];
+        };
+        NewDraft: {
+            add: string[];
+            remove: string[];
+            title: string;
+            why?: string;
         };
         Next: {
             from: string;
@@ -1768,6 +2002,30 @@ export interface components {
             why: string;
             works: boolean;
         };
+        Proposal: {
+            add: string[];
+            /** @description Words of its lines that nobody said */
+            derived: string[];
+            effect?: components["schemas"]["Effect"];
+            remove: string[];
+        };
+        Proposals: {
+            /** @description Why there is no plan */
+            none: string | null;
+            plans: components["schemas"]["Proposal"][];
+            stays: components["schemas"]["Stay"][];
+        };
+        PublishWish: {
+            at?: string;
+            audience: string[];
+            front?: string;
+            guard?: string;
+            name: string;
+            place: string;
+            /** Format: int32 */
+            port?: number;
+            ports?: string;
+        };
         Records: {
             exports: components["schemas"]["Export"][];
             kinds: {
@@ -1804,6 +2062,10 @@ export interface components {
             unicode?: string;
             /** @enum {string} */
             verdict: "arrives" | "redirect" | "unresolved" | "outside" | "unroutable" | "silent" | "refused" | "mismatched" | "untrusted" | "unanswered" | "denied" | "gateway-error" | "lost-reply" | "loop" | "undecided" | "partly";
+        };
+        RetireWish: {
+            /** @description A name, a service or a place */
+            of: string;
         };
         Row: {
             asMeant: boolean;
@@ -1979,6 +2241,10 @@ export interface components {
             trouble?: string;
             undo: components["schemas"]["Undo"];
         };
+        Stay: {
+            for: string[];
+            record: string;
+        };
         Step: {
             at: string;
             chain?: components["schemas"]["Link"][] | null;
@@ -1993,6 +2259,20 @@ export interface components {
             /** @enum {string} */
             verdict: "pass" | "break" | "assumed" | "undecided";
             why: string;
+        };
+        StepDone: {
+            add: string[];
+            /**
+             * Format: int64
+             * @description The revision that it is made on
+             */
+            base: number;
+            place: string;
+            remove: string[];
+        };
+        Steps: {
+            gaps: components["schemas"]["Gap"][];
+            steps: components["schemas"]["WorkStep"][];
         };
         Stroke: {
             /** Format: int64 */
@@ -2176,6 +2456,26 @@ export interface components {
             name?: components["schemas"]["Standing"];
             of: string;
             part?: components["schemas"]["Without"];
+        };
+        WorkStep: {
+            add: string[];
+            /** @description The place of work; of a wait, the name that is waited for longest */
+            at: string;
+            kind: string;
+            look: components["schemas"]["LookAt"][];
+            remove: string[];
+            /**
+             * Format: int64
+             * @description Of a wait
+             */
+            seconds?: number;
+            /**
+             * Format: int64
+             * @description How long it takes until everybody sees the new answers
+             */
+            seen?: number;
+            undo: components["schemas"]["Lines"];
+            why?: string;
         };
     };
     responses: never;
@@ -2514,6 +2814,266 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Result"];
                 };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    drafts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftRow"][] | null;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "new-draft": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewDraft"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Draft"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    draft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftSeen"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "apply-draft": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Changed"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    done: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StepDone"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Changed"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "drop-draft": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Conflict */
             409: {
@@ -3614,6 +4174,57 @@ export interface operations {
             };
         };
     };
+    publish: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PublishWish"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proposals"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     records: {
         parameters: {
             query?: never;
@@ -3710,6 +4321,57 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Changed"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    retire: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RetireWish"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proposals"];
                 };
             };
             /** @description Conflict */

@@ -1,0 +1,294 @@
+package server
+
+import (
+	"context"
+	"errors"
+	"net/http"
+	"net/netip"
+	"slices"
+	"time"
+
+	"steady-compass/core/change"
+	"steady-compass/core/effect"
+	"steady-compass/core/estate"
+	"steady-compass/core/mend"
+	"steady-compass/store"
+)
+
+// DraftRow is a draft in the list of them.
+type DraftRow struct {
+	store.Draft
+	Lines  int    `json:"lines"`
+	Short  string `json:"short" doc:"What it would do, in one line; empty where the estate is large"`
+	Cannot string `json:"cannot,omitempty" doc:"Why it cannot be made as the records are now"`
+}
+
+// DraftSeen is a draft with what it would do, in the safe order.
+type DraftSeen struct {
+	DraftRow
+	Missing []string       `json:"missing" nullable:"false" doc:"Lines that it takes out and that are not there any more"`
+	Effect  *effect.Effect `json:"effect,omitempty"`
+	Worse   bool           `json:"worse"`
+	Order   *change.Steps  `json:"order,omitempty"`
+}
+
+type draftQuery struct {
+	ID int64 `path:"id" minimum:"1"`
+}
+
+// NewDraft is a change to be kept and not made.
+type NewDraft struct {
+	Title  string   `json:"title" minLength:"1" maxLength:"200"`
+	Why    string   `json:"why,omitempty" maxLength:"1000"`
+	Remove []string `json:"remove" nullable:"false"`
+	Add    []string `json:"add" nullable:"false"`
+}
+
+// StepDone is a step of a draft that somebody has made.
+type StepDone struct {
+	Base   int64    `json:"base" doc:"The revision that it is made on"`
+	Place  string   `json:"place" maxLength:"300"`
+	Remove []string `json:"remove" nullable:"false"`
+	Add    []string `json:"add" nullable:"false"`
+}
+
+type doneQuestion struct {
+	ID   int64 `path:"id" minimum:"1"`
+	Body StepDone
+}
+
+func noDraft(err error) error {
+	if errors.Is(err, store.ErrNoDraft) {
+		return &Problem{Title: "There is no such draft", Status: http.StatusNotFound, Detail: err.Error()}
+	}
+	return problem(err)
+}
+
+// drafted is the estate with a draft made; its error is a problem.
+func drafted(e *estate.Estate, d *store.Draft) (*estate.Estate, error) {
+	q := ChangeQuestion{Remove: d.Remove, Add: d.Add}
+	c, err := q.change()
+	if err != nil {
+		return nil, err
+	}
+	next, err := e.Apply(c)
+	if err != nil {
+		return nil, problem(err)
+	}
+	return next, nil
+}
+
+func (s *Server) getDrafts(ctx context.Context, _ *struct{}) (*body[[]DraftRow], error) {
+	all, err := s.db.Drafts(ctx)
+	if err != nil {
+		return nil, problem(err)
+	}
+	a := s.now()
+	out := []DraftRow{}
+	for _, d := range all {
+		row := DraftRow{Draft: d, Lines: len(d.Remove) + len(d.Add)}
+		next, err := drafted(a.Estate, &d)
+		switch {
+		case err != nil:
+			row.Cannot = err.Error()
+		case !a.Estate.Large():
+			what, err := effect.Of(ctx, a.Survey, a.Draft(next))
+			if err != nil {
+				return nil, problem(err)
+			}
+			row.Short = what.Short
+		}
+		out = append(out, row)
+	}
+	return &body[[]DraftRow]{out}, nil
+}
+
+func (s *Server) getDraft(ctx context.Context, in *draftQuery) (*body[DraftSeen], error) {
+	d, err := s.db.Draft(ctx, in.ID)
+	if err != nil {
+		return nil, noDraft(err)
+	}
+	a := s.now()
+	out := DraftSeen{DraftRow: DraftRow{Draft: d, Lines: len(d.Remove) + len(d.Add)}, Missing: []string{}}
+	for _, line := range d.Remove {
+		if !a.Estate.Has(line) {
+			out.Missing = append(out.Missing, line)
+		}
+	}
+	next, err := drafted(a.Estate, &d)
+	if err != nil {
+		out.Cannot = err.Error()
+		return &body[DraftSeen]{out}, nil
+	}
+	what, err := effect.Of(ctx, a.Survey, a.Draft(next))
+	if err != nil {
+		return nil, problem(err)
+	}
+	out.Effect, out.Short, out.Worse = &what, what.Short, what.Worse()
+	st, err := s.state(ctx, a)
+	if err != nil {
+		return nil, problem(err)
+	}
+	steps, err := change.Order(ctx, st, next)
+	if err != nil {
+		return nil, problem(err)
+	}
+	out.Order = &steps
+	return &body[DraftSeen]{out}, nil
+}
+
+// state is an analysis as a trial begins at it.
+func (s *Server) state(ctx context.Context, a *analysis) (mend.State, error) {
+	checked, err := a.Check(ctx)
+	return mend.State{Tracer: a.Tracer, Checked: checked}, err
+}
+
+func (s *Server) postDraft(ctx context.Context, in *body[NewDraft]) (*body[store.Draft], error) {
+	q := ChangeQuestion{Remove: in.Body.Remove, Add: in.Body.Add}
+	c, err := q.change()
+	if err != nil {
+		return nil, err
+	}
+	if c.IsEmpty() {
+		return nil, &Problem{Title: "There is nothing in it", Status: http.StatusUnprocessableEntity, Detail: "a draft without a line; expected lines that go or come"}
+	}
+	if _, err := s.now().Estate.Apply(c); err != nil {
+		return nil, problem(err)
+	}
+	d, err := s.db.AddDraft(ctx, store.Draft{Title: in.Body.Title, Author: who, Why: in.Body.Why, Remove: in.Body.Remove, Add: in.Body.Add})
+	if err != nil {
+		return nil, problem(err)
+	}
+	s.watch.tell(s.db.Current().Revision)
+	return &body[store.Draft]{d}, nil
+}
+
+func (s *Server) postApply(ctx context.Context, in *draftQuery) (*body[Changed], error) {
+	d, err := s.db.Draft(ctx, in.ID)
+	if err != nil {
+		return nil, noDraft(err)
+	}
+	q := ChangeQuestion{Remove: d.Remove, Add: d.Add}
+	c, err := q.change()
+	if err != nil {
+		return nil, err
+	}
+	out, err := s.change(ctx, func() (store.Committed, error) {
+		return s.db.Commit(ctx, store.Edit{Base: s.db.Current().Revision, Who: who, Why: d.Title, Change: c})
+	})
+	if err != nil {
+		return nil, err
+	}
+	return out, noDraft(s.db.DropDraft(ctx, d.ID))
+}
+
+// postDone makes a step of a draft, and leaves in the draft what is left of it.
+func (s *Server) postDone(ctx context.Context, in *doneQuestion) (*body[Changed], error) {
+	d, err := s.db.Draft(ctx, in.ID)
+	if err != nil {
+		return nil, noDraft(err)
+	}
+	target, err := drafted(s.now().Estate, &d)
+	if err != nil {
+		return nil, err
+	}
+	q := ChangeQuestion{Remove: in.Body.Remove, Add: in.Body.Add}
+	c, err := q.change()
+	if err != nil {
+		return nil, err
+	}
+	var after *estate.Estate
+	out, err := s.change(ctx, func() (store.Committed, error) {
+		done, err := s.db.Commit(ctx, store.Edit{Base: in.Body.Base, Who: who, Why: d.Title + ": " + in.Body.Place, Change: c})
+		after = done.After.Estate
+		return done, err
+	})
+	if err != nil {
+		return nil, err
+	}
+	left := estate.Difference(after, target)
+	if left.IsEmpty() {
+		return out, noDraft(s.db.DropDraft(ctx, d.ID))
+	}
+	d.Remove, d.Add = slices.Clone(left.Remove), []string{}
+	for _, p := range left.Add {
+		d.Add = append(d.Add, p.Line())
+	}
+	return out, noDraft(s.db.SetDraft(ctx, d, store.Done{Place: in.Body.Place, Who: who, At: time.Now(), Revision: out.Body.Revision}))
+}
+
+func (s *Server) postDrop(ctx context.Context, in *draftQuery) (*none, error) {
+	if err := s.db.DropDraft(ctx, in.ID); err != nil {
+		return nil, noDraft(err)
+	}
+	s.watch.tell(s.db.Current().Revision)
+	return &none{}, nil
+}
+
+// PublishWish is what is to be published.
+type PublishWish struct {
+	Name     string   `json:"name" maxLength:"300"`
+	Ports    string   `json:"ports,omitempty" maxLength:"100"`
+	Place    string   `json:"place" maxLength:"300"`
+	Port     uint16   `json:"port,omitempty"`
+	Audience []string `json:"audience" nullable:"false"`
+	Guard    string   `json:"guard,omitempty" maxLength:"300"`
+	Front    string   `json:"front,omitempty" maxLength:"300"`
+	At       string   `json:"at,omitempty" maxLength:"64"`
+}
+
+func (s *Server) postPublish(ctx context.Context, in *body[PublishWish]) (*body[change.Proposals], error) {
+	b := in.Body
+	w := change.Wish{Name: b.Name, Ports: b.Ports, Place: b.Place, Port: b.Port, Audience: b.Audience, Guard: b.Guard, Front: b.Front}
+	if b.At != "" {
+		var err error
+		if w.At, err = netip.ParseAddr(b.At); err != nil {
+			return nil, &Problem{Title: "That is no address", Status: http.StatusUnprocessableEntity, Detail: err.Error()}
+		}
+	}
+	a := s.now()
+	st, err := s.state(ctx, a)
+	if err != nil {
+		return nil, problem(err)
+	}
+	plans, err := change.Publish(ctx, st, w)
+	if err != nil {
+		return nil, problem(err)
+	}
+	return s.withEffects(ctx, a, plans)
+}
+
+// RetireWish is what is to be retired.
+type RetireWish struct {
+	Of string `json:"of" maxLength:"300" doc:"A name, a service or a place"`
+}
+
+func (s *Server) postRetire(ctx context.Context, in *body[RetireWish]) (*body[change.Proposals], error) {
+	a := s.now()
+	st, err := s.state(ctx, a)
+	if err != nil {
+		return nil, problem(err)
+	}
+	plans, err := change.Retire(ctx, st, in.Body.Of)
+	if err != nil {
+		return nil, problem(err)
+	}
+	return s.withEffects(ctx, a, plans)
+}
+
+// withEffects says of each plan what it does.
+func (s *Server) withEffects(ctx context.Context, a *analysis, plans change.Proposals) (*body[change.Proposals], error) {
+	for i := range plans.Plans {
+		p := &plans.Plans[i]
+		next, err := drafted(a.Estate, &store.Draft{Remove: p.Remove, Add: p.Add})
+		if err != nil {
+			return nil, err
+		}
+		what, err := effect.Of(ctx, a.Survey, a.Draft(next))
+		if err != nil {
+			return nil, problem(err)
+		}
+		p.Effect = &what
+	}
+	return &body[change.Proposals]{plans}, nil
+}
