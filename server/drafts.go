@@ -5,7 +5,6 @@ import (
 	"errors"
 	"net/http"
 	"net/netip"
-	"slices"
 	"time"
 
 	"steady-compass/core/change"
@@ -206,14 +205,11 @@ func (s *Server) postDone(ctx context.Context, in *doneQuestion) (*body[Changed]
 	if err != nil {
 		return nil, err
 	}
-	left := estate.Difference(after, target)
-	if left.IsEmpty() {
+	left := change.Left(after, target)
+	if len(left.Remove)+len(left.Add) == 0 {
 		return out, noDraft(s.db.DropDraft(ctx, d.ID))
 	}
-	d.Remove, d.Add = slices.Clone(left.Remove), []string{}
-	for _, p := range left.Add {
-		d.Add = append(d.Add, p.Line())
-	}
+	d.Remove, d.Add = left.Remove, left.Add
 	return out, noDraft(s.db.SetDraft(ctx, d, store.Done{Place: in.Body.Place, Who: who, At: time.Now(), Revision: out.Body.Revision}))
 }
 

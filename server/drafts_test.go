@@ -51,7 +51,7 @@ func TestDrafts(t *testing.T) {
 		t.Errorf("made in %d steps", made)
 	}
 	text := call(t, h, "GET", "/api/records", nil).Body.String()
-	if !strings.Contains(text, "http://zenith:9001") || strings.Contains(text, "zenith 9000") {
+	if !strings.Contains(text, "http://zenith:9001") || strings.Contains(text, "http://zenith:9000") {
 		t.Error("the draft is not in force after its steps")
 	}
 

@@ -257,6 +257,9 @@ func TestRandomOrders(t *testing.T) {
 			t.Errorf("seed %d: the steps come to another end: %v; what is left:\n%s", seed, got.Steps, notation.PrintChange(estate.Difference(at, after)))
 		}
 		undoes(t, e, got)
+		if left := Left(e, after); like(changed(t, e, textOf(left))) != like(after) {
+			t.Errorf("seed %d: what is left comes to another end: %v", seed, left)
+		}
 		x, err := newEnds(t.Context(), apart(e, after), &point{e, e, first})
 		if err != nil {
 			t.Fatal(err)

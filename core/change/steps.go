@@ -97,6 +97,19 @@ func Order(ctx context.Context, s mend.State, after *estate.Estate) (Steps, erro
 	return best.steps(ctx)
 }
 
+// Left are the lines by which one estate comes to another; none where they differ only in an order that decides nothing.
+func Left(before, after *estate.Estate) Lines {
+	d := apart(before, after)
+	var edits []int
+	for i := range d.edits {
+		if d.edits[i].record() != nil {
+			edits = append(edits, i)
+		}
+	}
+	lines, _ := d.written(edits, make([]bool, len(d.edits)))
+	return lines
+}
+
 func ordered(ctx context.Context, d *draft, first *point) (*order, error) {
 	x, err := newEnds(ctx, d, first)
 	if err != nil {
