@@ -8,3 +8,8 @@ import _ "embed"
 //
 //go:embed fernmoor.estate
 var Estate string
+
+// Move is the text of a change that the demo has as a draft: its names go to a second address, and the first is given up.
+//
+//go:embed move.change
+var Move string

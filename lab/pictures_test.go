@@ -23,6 +23,7 @@ var views = []struct{ name, path, ready string }{
 	{"without", "/without/azimuth", "[data-stops]"},
 	{"certificates", "/certificates?cert=ridge", "[data-cert]"},
 	{"dates", "/dates", "[data-due]"},
+	{"steps", "/drafts/1", "[data-step]"},
 	{"ports", "/ports?machine=azimuth", "[data-depth]"},
 	{"findings", "/findings/exposure.undeclared/azimuth%3A5432%2Ftcp", "[data-effect]"},
 	{"exposure", "/exposure", "[data-door]"},

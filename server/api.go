@@ -127,8 +127,7 @@ func registerAPI(e *echo.Echo, s *Server) huma.API {
 	post(api, "apply-draft", "/api/drafts/{id}/apply", "Make a draft as one change", s.postApply)
 	keep(api, "done", "/api/drafts/{id}/done", "Make a step of a draft", s.postDone)
 	post(api, "drop-draft", "/api/drafts/{id}/drop", "Take a draft away", s.postDrop)
-	post(api, "publish", "/api/publish", "The lines by which a name leads to a place for an audience", s.postPublish)
-	post(api, "retire", "/api/retire", "What goes with a name, a service or a place, and what stays", s.postRetire)
+	post(api, "plans", "/api/plans", "The lines by which a name leads to a place for an audience; or what goes with what is retired, and what stays", s.postPlans)
 	return api
 }
 

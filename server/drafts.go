@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"net/http"
-	"net/netip"
 	"time"
 
 	"steady-compass/core/change"
@@ -221,51 +220,22 @@ func (s *Server) postDrop(ctx context.Context, in *draftQuery) (*none, error) {
 	return &none{}, nil
 }
 
-// PublishWish is what is to be published.
-type PublishWish struct {
-	Name     string   `json:"name" maxLength:"300"`
-	Ports    string   `json:"ports,omitempty" maxLength:"100"`
-	Place    string   `json:"place" maxLength:"300"`
-	Port     uint16   `json:"port,omitempty"`
-	Audience []string `json:"audience" nullable:"false"`
-	Guard    string   `json:"guard,omitempty" maxLength:"300"`
-	Front    string   `json:"front,omitempty" maxLength:"300"`
-	At       string   `json:"at,omitempty" maxLength:"64"`
+// Wanted is what is to be published or retired, in a sentence.
+type Wanted struct {
+	Sentence string `json:"sentence" maxLength:"2000" doc:"publish NAME[:PORTS] to PLACE[:PORT] for AUDIENCE,…; or retire WORD"`
 }
 
-func (s *Server) postPublish(ctx context.Context, in *body[PublishWish]) (*body[change.Proposals], error) {
-	b := in.Body
-	w := change.Wish{Name: b.Name, Ports: b.Ports, Place: b.Place, Port: b.Port, Audience: b.Audience, Guard: b.Guard, Front: b.Front}
-	if b.At != "" {
-		var err error
-		if w.At, err = netip.ParseAddr(b.At); err != nil {
-			return nil, &Problem{Title: "That is no address", Status: http.StatusUnprocessableEntity, Detail: err.Error()}
-		}
-	}
+func (s *Server) postPlans(ctx context.Context, in *body[Wanted]) (*body[change.Proposals], error) {
 	a := s.now()
 	st, err := s.state(ctx, a)
 	if err != nil {
 		return nil, problem(err)
 	}
-	plans, err := change.Publish(ctx, st, w)
-	if err != nil {
-		return nil, problem(err)
+	plans, err := change.Said(ctx, st, in.Body.Sentence)
+	var unclear *change.Unclear
+	if errors.As(err, &unclear) {
+		return nil, &Problem{Title: "That is not understood", Status: http.StatusUnprocessableEntity, Detail: unclear.What}
 	}
-	return s.withEffects(ctx, a, plans)
-}
-
-// RetireWish is what is to be retired.
-type RetireWish struct {
-	Of string `json:"of" maxLength:"300" doc:"A name, a service or a place"`
-}
-
-func (s *Server) postRetire(ctx context.Context, in *body[RetireWish]) (*body[change.Proposals], error) {
-	a := s.now()
-	st, err := s.state(ctx, a)
-	if err != nil {
-		return nil, problem(err)
-	}
-	plans, err := change.Retire(ctx, st, in.Body.Of)
 	if err != nil {
 		return nil, problem(err)
 	}

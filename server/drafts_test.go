@@ -98,17 +98,37 @@ func TestADraftOfLinesThatWent(t *testing.T) {
 	}
 }
 
-func TestPublishAndRetire(t *testing.T) {
+// TestPlans: a sentence is answered with plans, each with what it does; one that is not understood says what was expected.
+func TestPlans(t *testing.T) {
 	h := served(t, demo.Estate)
-	p := decoded[change.Proposals](t, call(t, h, "POST", "/api/publish", PublishWish{Name: "pics.fernmoor.example", Place: "zenith", Port: 9000, Audience: []string{"internet"}}), 200)
-	if len(p.Plans) == 0 || p.Plans[0].Effect == nil || len(p.Plans[0].Effect.Names) == 0 {
+	said := func(sentence string) change.Proposals {
+		return decoded[change.Proposals](t, call(t, h, "POST", "/api/plans", Wanted{sentence}), 200)
+	}
+	if p := said("publish pics.fernmoor.example to zenith:9000 for internet"); len(p.Plans) == 0 || p.Plans[0].Effect == nil || len(p.Plans[0].Effect.Names) == 0 {
 		t.Errorf("%+v", p)
 	}
-	r := decoded[change.Proposals](t, call(t, h, "POST", "/api/retire", RetireWish{Of: "archive.fernmoor.example"}), 200)
-	if len(r.Plans) != 1 || r.Plans[0].Effect == nil || len(r.Stays) == 0 {
+	if p := said("publish m.fernmoor.example:443 to azimuth/meters for yard,instruments guarded by sign through front at 10.40.8.10"); len(p.Plans) == 0 || !strings.Contains(strings.Join(p.Plans[0].Add, "\n"), "guard sign sources yard,instruments") {
+		t.Errorf("%+v", p)
+	}
+	if r := said("retire archive.fernmoor.example"); len(r.Plans) != 1 || r.Plans[0].Effect == nil || len(r.Stays) == 0 {
 		t.Errorf("%+v", r)
 	}
-	if n := decoded[change.Proposals](t, call(t, h, "POST", "/api/retire", RetireWish{Of: "nobody"}), 200); n.None == nil {
+	if n := said("retire nobody"); n.None == nil {
 		t.Errorf("%+v", n)
+	}
+	for sentence, want := range map[string]string{
+		"":                                       "expected publish NAME",
+		"publish":                                "the name is missing",
+		"publish a.fernmoor.example":             "not said to where",
+		"publish a.fernmoor.example to":          "what follows is missing",
+		"publish a.fernmoor.example to zenith:x": "no port",
+		"publish a.fernmoor.example to zenith at up": "no address",
+		"publish a.fernmoor.example too zenith":      "not understood",
+		"retire":                                     "expected publish NAME",
+		"retire a b":                                 "expected publish NAME",
+	} {
+		if w := call(t, h, "POST", "/api/plans", Wanted{sentence}); w.Code != 422 || !strings.Contains(w.Body.String(), want) {
+			t.Errorf("%q: %d %s, want %q", sentence, w.Code, w.Body, want)
+		}
 	}
 }

@@ -89,6 +89,9 @@ func serve(ctx context.Context, s streams, path, listen string, withDemo bool) e
 		if _, err := db.AddLooks(ctx, demolooks.Of(tracer, now, db.Current().Revision), store.LooksKept); err != nil {
 			return fmt.Errorf("the demo's looks: %w", err)
 		}
+		if err := demoDraft(ctx, db); err != nil {
+			return fmt.Errorf("the demo's draft: %w", err)
+		}
 	}
 	if os.Getenv("GOGC") == "" { // of a large estate much is kept between two edits: better a little more work than twice the memory
 		debug.SetGCPercent(70)
@@ -97,6 +100,29 @@ func serve(ctx context.Context, s streams, path, listen string, withDemo bool) e
 	_, _ = fmt.Fprintf(s.out, "Open http://%s/\n", listener.Addr())
 	err = server.New(db, logger).Serve(ctx, listener)
 	return errors.Join(err, db.Close())
+}
+
+// demoDraft puts the demo's draft in the place of all that there were.
+func demoDraft(ctx context.Context, db *store.Store) error {
+	old, err := db.Drafts(ctx)
+	if err != nil {
+		return err
+	}
+	for _, d := range old {
+		if err := db.DropDraft(ctx, d.ID); err != nil {
+			return err
+		}
+	}
+	c, faults := notation.ParseChange(demo.Move, db.Current().Estate)
+	if len(faults) > 0 {
+		return faults
+	}
+	d := store.Draft{Title: "Move to the second address", Author: "demo", Why: "the first address is given up at the end of the year", Remove: c.Remove, Add: []string{}}
+	for _, p := range c.Add {
+		d.Add = append(d.Add, p.Line())
+	}
+	_, err = db.AddDraft(ctx, d)
+	return err
 }
 
 type backupCommand struct {

@@ -65,7 +65,6 @@ type publishing struct {
 	first *point
 	wish  Wish
 	end   *estate.Listen // what listens there
-	said  []string       // the words of the wish
 	zone  string
 }
 

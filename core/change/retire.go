@@ -34,9 +34,9 @@ type Stay struct {
 
 // Proposals are the answer to what would publish or retire something, the best first.
 type Proposals struct {
-	Plans []Proposal  `json:"plans" nullable:"false"`
-	Stays []Stay  `json:"stays" nullable:"false"`
-	None  *string `json:"none" nullable:"true" doc:"Why there is no plan"`
+	Plans []Proposal `json:"plans" nullable:"false"`
+	Stays []Stay     `json:"stays" nullable:"false"`
+	None  *string    `json:"none" nullable:"true" doc:"Why there is no plan"`
 }
 
 func none(form string, words ...any) Proposals {

@@ -68,8 +68,10 @@ type Gap struct {
 
 // Steps are a change in the safe order.
 type Steps struct {
-	Steps []WorkStep `json:"steps" nullable:"false"`
-	Gaps  []Gap  `json:"gaps" nullable:"false"`
+	Steps    []WorkStep    `json:"steps" nullable:"false"`
+	Gaps     []Gap         `json:"gaps" nullable:"false"`
+	Passages []Passage     `json:"passages" nullable:"false" doc:"How names fare through the steps: those that change, and some on the same way"`
+	Doors    []DoorPassage `json:"doors" nullable:"false" doc:"What opens or closes to the internet, through the steps"`
 }
 
 // Order puts a change into an order in which, after each edit, what worked before and works after still works, by every answer that may be
@@ -183,7 +185,8 @@ func passing(before, after *estate.Estate) []*draft {
 
 // steps are the moves as a person makes them.
 func (o *order) steps(ctx context.Context) (Steps, error) {
-	out := Steps{Steps: []WorkStep{}, Gaps: []Gap{}}
+	out := Steps{Steps: []WorkStep{}, Gaps: []Gap{}, Passages: []Passage{}, Doors: []DoorPassage{}}
+	points := []*point{o.first}
 	var of []int // the step of each move
 	done := make([]bool, len(o.edits))
 	at := o.first
@@ -193,6 +196,7 @@ func (o *order) steps(ctx context.Context) (Steps, error) {
 			name := m.old[0]
 			out.Steps = append(out.Steps, WorkStep{At: name, Kind: Wait, Lines: Lines{[]string{}, []string{}}, Undo: Lines{[]string{}, []string{}}, Look: []LookAt{}, Seconds: m.wait, Why: waitsFor(m)})
 			of = append(of, len(out.Steps))
+			points = append(points, at)
 			i++
 			continue
 		}
@@ -221,6 +225,7 @@ func (o *order) steps(ctx context.Context) (Steps, error) {
 		}
 		out.Steps = append(out.Steps, s)
 		done, at = last.done, last.point
+		points = append(points, at)
 		i = j
 	}
 	if len(o.path) == 0 && len(o.edits) > 0 { // nothing is anybody's work
@@ -234,9 +239,11 @@ func (o *order) steps(ctx context.Context) (Steps, error) {
 			return out, err
 		}
 		out.Steps = append(out.Steps, s)
+		points = append(points, o.last)
 	}
 	out.Gaps = o.gaps(of)
-	return out, nil
+	err := o.pass(ctx, &out, points)
+	return out, err
 }
 
 // turns says whether a run of edits would take something out after it put something in, though their system does not take them in as one:

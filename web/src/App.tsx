@@ -24,6 +24,8 @@ const views = {
   Uses: () => import('./features/uses/Uses').then((m) => ({ default: m.Uses })),
   Certificates: () => import('./features/certificates/Certificates').then((m) => ({ default: m.Certificates })),
   Dates: () => import('./features/dates/Dates').then((m) => ({ default: m.Dates })),
+  Drafts: () => import('./features/drafts/Drafts').then((m) => ({ default: m.Drafts })),
+  Draft: () => import('./features/drafts/Draft').then((m) => ({ default: m.Draft })),
   Courses: () => import('./features/courses/Courses').then((m) => ({ default: m.Courses })),
   Compare: () => import('./features/trace/Compare').then((m) => ({ default: m.Compare })),
   Without: () => import('./features/without/Without').then((m) => ({ default: m.Without })),
@@ -38,6 +40,8 @@ const Filter = lazy(views.Filter);
 const Uses = lazy(views.Uses);
 const Certificates = lazy(views.Certificates);
 const Dates = lazy(views.Dates);
+const Drafts = lazy(views.Drafts);
+const Draft = lazy(views.Draft);
 const Courses = lazy(views.Courses);
 const Compare = lazy(views.Compare);
 const Without = lazy(views.Without);
@@ -102,6 +106,8 @@ export function App() {
                     <Route path="/ports" component={Ports} />
                     <Route path="/exposure" component={Exposure} />
                     <Route path="/certificates" component={Certificates} />
+                    <Route path="/drafts" component={Drafts} />
+                    <Route path="/drafts/:id">{(p) => <Draft id={Number(p.id)} />}</Route>
                     <Route path="/dates" component={Dates} />
                     <Route path="/findings/:code?/:subject?">
                       {(p) => (

@@ -53,6 +53,12 @@ export type Seen = Schemas['Seen'];
 export type Sight = Seen['state'];
 export type Suspect = Schemas['Suspect'];
 export type LookAnswer = Schemas['LookAnswer'];
+export type DraftRow = Schemas['DraftRow'];
+export type DraftSeen = Schemas['DraftSeen'];
+export type WorkStep = Schemas['WorkStep'];
+export type SafeOrder = Schemas['Steps'];
+export type Proposals = Schemas['Proposals'];
+export type Proposal = Schemas['Proposal'];
 export type CertificateSheet = Schemas['Sheet'];
 export type Certificate = Schemas['Certificate'];
 export type Way = Schemas['Way'];
@@ -136,6 +142,30 @@ export function useDates() {
     queryKey: ['dates'],
     queryFn: ({ signal }) => ask(api.GET('/api/dates', { signal })),
     refetchInterval: 60_000, // an old answer is over by the clock
+  });
+}
+
+/** The changes that are not in force. */
+export function useDrafts() {
+  return useQuery({ queryKey: ['drafts'], queryFn: async () => (await ask(api.GET('/api/drafts'))) ?? [] });
+}
+
+export function useDraft(id: number) {
+  return useQuery({
+    queryKey: ['drafts', id],
+    queryFn: ({ signal }) => ask(api.GET('/api/drafts/{id}', { params: { path: { id } }, signal })),
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
+}
+
+/** What a sentence would come to: to publish a name, or to retire something. */
+export function usePlans(sentence: string) {
+  return useQuery({
+    queryKey: ['plans', sentence],
+    queryFn: ({ signal }) => ask(api.POST('/api/plans', { body: { sentence }, signal })),
+    enabled: sentence !== '',
+    retry: false,
   });
 }
 

@@ -619,6 +619,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/plans": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The lines by which a name leads to a place for an audience; or what goes with what is retired, and what stays */
+        post: operations["plans"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/ports": {
         parameters: {
             query?: never;
@@ -687,23 +704,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/publish": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** The lines by which a name leads to a place for an audience */
-        post: operations["publish"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/records": {
         parameters: {
             query?: never;
@@ -733,23 +733,6 @@ export interface paths {
         put?: never;
         /** Make the change again that was undone last */
         post: operations["redo"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/retire": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** What goes with a name, a service or a place, and what stays */
-        post: operations["retire"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1227,6 +1210,15 @@ export interface components {
             /** @description Whom it is open to, in words */
             to: string;
             transport: string;
+        };
+        DoorPassage: {
+            address: string;
+            /** @enum {string} */
+            intent: "declared" | "partial" | "none";
+            /** @description Before the first step, and after each */
+            open: boolean[];
+            place: string;
+            ports: string;
         };
         Draft: {
             add: string[];
@@ -1904,6 +1896,16 @@ export interface components {
             same: boolean;
             segments: components["schemas"]["Segment"][];
         };
+        Passage: {
+            /** @description Before the first step, and after each */
+            after: ("arrives" | "redirect" | "unresolved" | "outside" | "unroutable" | "silent" | "refused" | "mismatched" | "untrusted" | "unanswered" | "denied" | "gateway-error" | "lost-reply" | "loop" | "undecided" | "partly")[];
+            /** @description It does not end as it began, or not all the way */
+            changes: boolean;
+            from: string;
+            /** @description Whether somebody may still have the old answer, after each step */
+            old: boolean[];
+            target: string;
+        };
         Path: {
             address: string;
             breaks: components["schemas"]["Break"][];
@@ -2015,17 +2017,6 @@ export interface components {
             plans: components["schemas"]["Proposal"][];
             stays: components["schemas"]["Stay"][];
         };
-        PublishWish: {
-            at?: string;
-            audience: string[];
-            front?: string;
-            guard?: string;
-            name: string;
-            place: string;
-            /** Format: int32 */
-            port?: number;
-            ports?: string;
-        };
         Records: {
             exports: components["schemas"]["Export"][];
             kinds: {
@@ -2062,10 +2053,6 @@ export interface components {
             unicode?: string;
             /** @enum {string} */
             verdict: "arrives" | "redirect" | "unresolved" | "outside" | "unroutable" | "silent" | "refused" | "mismatched" | "untrusted" | "unanswered" | "denied" | "gateway-error" | "lost-reply" | "loop" | "undecided" | "partly";
-        };
-        RetireWish: {
-            /** @description A name, a service or a place */
-            of: string;
         };
         Row: {
             asMeant: boolean;
@@ -2271,7 +2258,11 @@ export interface components {
             remove: string[];
         };
         Steps: {
+            /** @description What opens or closes to the internet, through the steps */
+            doors: components["schemas"]["DoorPassage"][];
             gaps: components["schemas"]["Gap"][];
+            /** @description How names fare through the steps: those that change, and some on the same way */
+            passages: components["schemas"]["Passage"][];
             steps: components["schemas"]["WorkStep"][];
         };
         Stroke: {
@@ -2411,6 +2402,10 @@ export interface components {
             address: string;
             dynamic: boolean;
             machine: string;
+        };
+        Wanted: {
+            /** @description publish NAME[:PORTS] to PLACE[:PORT] for AUDIENCE,…; or retire WORD */
+            sentence: string;
         };
         Way: {
             from: string;
@@ -4028,6 +4023,57 @@ export interface operations {
             };
         };
     };
+    plans: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Wanted"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proposals"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     ports: {
         parameters: {
             query?: never;
@@ -4174,57 +4220,6 @@ export interface operations {
             };
         };
     };
-    publish: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["PublishWish"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Proposals"];
-                };
-            };
-            /** @description Conflict */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Internal Server Error */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
     records: {
         parameters: {
             query?: never;
@@ -4321,57 +4316,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Changed"];
-                };
-            };
-            /** @description Conflict */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Internal Server Error */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    retire: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["RetireWish"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Proposals"];
                 };
             };
             /** @description Conflict */

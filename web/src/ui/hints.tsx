@@ -52,7 +52,7 @@ export function Hints() {
 
 const always: Hint[] = [
   ['/', 'to the bearing line: trace anything, or write a record'],
-  ['1 – 6', 'the views, from left to right'],
+  ['1 – 9', 'the views, from left to right'],
   ['u', 'undo the last change'],
   ['U', 'redo it'],
   ['?', 'all keys, and what the words mean'],

@@ -222,6 +222,11 @@ export function BearingLine() {
       trace(line);
       return;
     }
+    if (/^(publish|retire) /.test(line)) {
+      // a sentence, and no record: what it comes to is worked out
+      leave(`/drafts?ask=${encodeURIComponent(line)}`);
+      return;
+    }
     keep(line);
     if (offered) forget(offered);
     setOffered('');

@@ -187,9 +187,10 @@ export function Frame({ children, dark, onTurn }: { children: ReactNode; dark: b
     '3': () => go(`/exposure${keep}`),
     '4': () => go('/certificates'),
     '5': () => go('/findings'),
-    '6': () => go('/dates'),
-    '7': () => go('/records'),
-    '8': () => go('/log'),
+    '6': () => go('/drafts'),
+    '7': () => go('/dates'),
+    '8': () => go('/records'),
+    '9': () => go('/log'),
   });
   useColumns();
   const take = async (dropped: DataTransfer) => {
@@ -204,6 +205,7 @@ export function Frame({ children, dark, onTurn }: { children: ReactNode; dark: b
     ['Exposure', `/exposure${keep}`, c?.open, location === '/exposure'],
     ['Certificates', '/certificates', undefined, location === '/certificates'],
     ['Findings', '/findings', c?.causes, location.startsWith('/findings')],
+    ['Drafts', '/drafts', undefined, location.startsWith('/drafts')],
     ['Dates', '/dates', undefined, location === '/dates'],
     ['Records', '/records', state.data?.records, location === '/records' || location.startsWith('/filters/')],
     ['Log', '/log', undefined, location === '/log'],
@@ -312,6 +314,7 @@ const titles: Record<string, string> = {
   records: 'Records',
   certificates: 'Certificates',
   dates: 'Dates',
+  drafts: 'Drafts',
   log: 'Log',
   words: 'What the words mean',
   filters: 'Filter',
