@@ -28,6 +28,8 @@ type DraftSeen struct {
 	Effect  *effect.Effect `json:"effect,omitempty"`
 	Worse   bool           `json:"worse"`
 	Order   *change.Steps  `json:"order,omitempty"`
+
+	Unordered string `json:"unordered,omitempty" doc:"Why it is not put in order"`
 }
 
 type draftQuery struct {
@@ -128,10 +130,14 @@ func (s *Server) getDraft(ctx context.Context, in *draftQuery) (*body[DraftSeen]
 		return nil, problem(err)
 	}
 	steps, err := change.Order(ctx, st, next)
-	if err != nil {
+	switch {
+	case errors.Is(err, change.ErrTooMany):
+		out.Unordered = err.Error()
+	case err != nil:
 		return nil, problem(err)
+	default:
+		out.Order = &steps
 	}
-	out.Order = &steps
 	return &body[DraftSeen]{out}, nil
 }
 

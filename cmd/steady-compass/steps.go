@@ -2,6 +2,7 @@ package main
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 
@@ -34,6 +35,9 @@ func (c *stepsCommand) Run(ctx context.Context, s streams) error {
 		return err
 	}
 	got, err := change.Order(ctx, mend.State{Tracer: t, Checked: checked}, after)
+	if errors.Is(err, change.ErrTooMany) {
+		return wrong("--with: %v", err)
+	}
 	if err != nil {
 		return err
 	}

@@ -12,6 +12,7 @@ import (
 // edit is one line put in or taken out; a changed record is two, but where the new line does not stand beside the old.
 type edit struct {
 	out, in estate.Record // nil where there is none
+	key     string        // what its record is of
 	at      string
 	phase   phase
 	rank    int // among those of its phase: what is nearest to the machine comes first, and goes last
@@ -84,14 +85,40 @@ func apart(before, after *estate.Estate) *draft {
 func (d *draft) settle() {
 	for i := range d.edits {
 		e := &d.edits[i]
+		if e.record() != nil {
+			e.key = keyOf(e.record())
+		}
 		e.at = d.placeOfWork(e.record())
 		e.phase, e.rank = phaseOf(e), rankOf(e)
 	}
 }
 
-// merge joins two lists of records by their longest common part.
-func (d *draft) merge(list *[]slot, gone, come []estate.Record) {
+// mostCompared is how large a table of two lists may get: above it the common part of them is found by going once through both.
+const mostCompared = 4_000_000
+
+// inCommon says of the lines of one list with which of another each is the same line, in an order that both have; -1 where with none.
+func inCommon(gone, come []estate.Record) []int {
 	n, m := len(gone), len(come)
+	of := make([]int, n)
+	for i := range of {
+		of[i] = -1
+	}
+	if n*m > mostCompared {
+		at := map[string][]int{}
+		for j, r := range come {
+			at[estate.Line(r)] = append(at[estate.Line(r)], j)
+		}
+		last := -1
+		for i, r := range gone {
+			for _, j := range at[estate.Line(r)] {
+				if j > last {
+					of[i], last = j, j
+					break
+				}
+			}
+		}
+		return of
+	}
 	common := make([][]int32, n+1)
 	for i := range common {
 		common[i] = make([]int32, m+1)
@@ -106,6 +133,23 @@ func (d *draft) merge(list *[]slot, gone, come []estate.Record) {
 			}
 		}
 	}
+	for i, j := 0, 0; i < n && j < m; {
+		switch {
+		case same(i, j):
+			of[i] = j
+			i, j = i+1, j+1
+		case common[i+1][j] >= common[i][j+1]:
+			i++
+		default:
+			j++
+		}
+	}
+	return of
+}
+
+// merge joins two lists of records by their common part.
+func (d *draft) merge(list *[]slot, gone, come []estate.Record) {
+	of := inCommon(gone, come)
 	standing := map[string]int{} // by what it is of: the edit that takes out a line which another cannot stand beside
 	takeOut := func(r estate.Record) {
 		standing[seat(r)] = len(d.edits)
@@ -123,36 +167,43 @@ func (d *draft) merge(list *[]slot, gone, come []estate.Record) {
 		*list = append(*list, slot{r, len(d.edits), -1})
 		d.edits = append(d.edits, edit{in: r})
 	}
-	i, j := 0, 0
-	defer func() { d.join(*list, late) }()
-	for i < n || j < m {
-		switch {
-		case i < n && j < m && same(i, j):
-			*list = append(*list, slot{gone[i], -1, -1})
-			i, j = i+1, j+1
-		case i < n && (j == m || common[i+1][j] >= common[i][j+1]):
-			takeOut(gone[i])
-			i++
-		default:
-			putIn(come[j])
-			j++
+	j := 0
+	for i, r := range gone {
+		if of[i] < 0 {
+			takeOut(r)
+			continue
 		}
+		for ; j < of[i]; j++ {
+			putIn(come[j])
+		}
+		*list = append(*list, slot{r, -1, -1})
+		j++
 	}
+	for ; j < len(come); j++ {
+		putIn(come[j])
+	}
+	d.join(*list, late)
 }
 
 // join makes one edit of two, where a line comes ahead of the one that it cannot stand beside.
 func (d *draft) join(list []slot, late []int) {
+	leaving := map[string][]int{}
+	for m, s := range list {
+		if s.out >= 0 && d.edits[s.out].in == nil {
+			leaving[seat(s.record)] = append(leaving[seat(s.record)], m)
+		}
+	}
 	for _, n := range late {
 		in := &list[n]
-		for m := range list {
-			out := &list[m]
-			if out.out >= 0 && d.edits[out.out].in == nil && seat(out.record) == seat(in.record) {
-				d.edits[in.in] = edit{} // it is no edit of its own
-				d.edits[out.out].in = in.record
-				in.in = out.out
-				break
-			}
+		same := leaving[seat(in.record)]
+		if len(same) == 0 {
+			continue
 		}
+		leaving[seat(in.record)] = same[1:]
+		out := &list[same[0]]
+		d.edits[in.in] = edit{} // it is no edit of its own
+		d.edits[out.out].in = in.record
+		in.in = out.out
 	}
 }
 

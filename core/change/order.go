@@ -107,7 +107,7 @@ func (o *order) candidates(n *node) [][]int {
 	}
 	for _, i := range left { // the old line and the new one of one owner or socket
 		for _, j := range left {
-			if o.edits[i].at == o.edits[j].at && o.edits[i].in == nil && o.edits[j].out == nil && asOne(o.edits[i].record()) && keyOf(o.edits[i].record()) == keyOf(o.edits[j].record()) {
+			if o.edits[i].at == o.edits[j].at && o.edits[i].in == nil && o.edits[j].out == nil && asOne(o.edits[i].record()) && o.edits[i].key == o.edits[j].key {
 				out = append(out, []int{i, j})
 			}
 		}
@@ -203,7 +203,7 @@ func (o *order) views(kept []int) [][]int {
 	var owners []string
 	of := map[string][]int{}
 	for _, i := range kept {
-		k := keyOf(o.edits[i].record())
+		k := o.edits[i].key
 		if of[k] == nil {
 			owners = append(owners, k)
 		}

@@ -2,6 +2,7 @@ package change
 
 import (
 	"context"
+	"errors"
 	"flag"
 	"fmt"
 	"math/rand/v2"
@@ -429,4 +430,28 @@ func (x *ends) reachable(t *testing.T, work []int) bool {
 		}
 	}
 	return full == 0
+}
+
+// TestTooManyEdits: a change that is too large says so at once, and what is left of it is told all the same.
+func TestTooManyEdits(t *testing.T) {
+	e := notationtest.Parse(t, hill)
+	var b strings.Builder
+	for i := range 2500 {
+		fmt.Fprintf(&b, "+ dns n%d.fernmoor.example A 203.0.113.20\n", i)
+	}
+	after := changed(t, e, b.String())
+	if _, err := Order(t.Context(), looked(t, e), after); !errors.Is(err, ErrTooMany) {
+		t.Errorf("%v", err)
+	}
+	renewed := changed(t, after, strings.ReplaceAll(b.String(), "+ ", "- "))
+	if left := Left(after, renewed); len(left.Remove) != 2500 || len(left.Add) != 0 {
+		t.Errorf("%d go and %d come", len(left.Remove), len(left.Add))
+	}
+	var c strings.Builder
+	for i := range 2500 {
+		fmt.Fprintf(&c, "- dns n%d.fernmoor.example A 203.0.113.20\n+ dns n%d.fernmoor.example A 203.0.113.21\n", i, i)
+	}
+	if left := Left(after, changed(t, after, c.String())); len(left.Remove) != 2500 || len(left.Add) != 2500 {
+		t.Errorf("%d go and %d come", len(left.Remove), len(left.Add))
+	}
 }

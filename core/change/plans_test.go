@@ -88,6 +88,25 @@ forward meridian 203.0.113.20:2222,7000 to 10.20.8.11
 	}
 }
 
+// TestRetireARouter: what others go through stays, and its filter with all that it decides by.
+func TestRetireARouter(t *testing.T) {
+	e := notationtest.Parse(t, demo.Estate)
+	got, err := Retire(t.Context(), looked(t, e), "meridian")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, p := range got.Plans {
+		for _, line := range p.Remove {
+			if strings.HasPrefix(line, "rule edge ") {
+				t.Errorf("it takes out %s", line)
+			}
+		}
+	}
+	if !slices.ContainsFunc(got.Stays, func(s Stay) bool { return strings.HasPrefix(s.Record, "filter edge") }) {
+		t.Errorf("the filter does not stay: %v %v", got.Plans, got.Stays)
+	}
+}
+
 // harmless says that nothing of others stops, and nothing opens, by what is retired.
 func harmless(t *testing.T, of string, before, after mend.State, got Proposals) {
 	t.Helper()
@@ -134,6 +153,12 @@ func TestPublish(t *testing.T) {
 + dns a.b.fernmoor.example A 203.0.113.20
 + cert a for a.b.fernmoor.example on azimuth/front by dns-01
 + site front a.b.fernmoor.example at 443 to http://zenith:9000 cert a`},
+		{Wish{Name: "*.new.fernmoor.example", Ports: "443", Place: "azimuth/lab", Audience: []string{"internet"}}, `
++ intend *.new.fernmoor.example 443 for internet reaching azimuth/lab:8000
++ dns *.new.fernmoor.example A 203.0.113.20
++ cert new for *.new.fernmoor.example on azimuth/front by dns-01
++ site front *.new.fernmoor.example at 443 to http://lab:8000 cert new`},
+		{Wish{Name: "n.fernmoor.example", Ports: "abc", Place: "zenith", Port: 9000, Audience: []string{"internet"}}, "no ports"},
 		{Wish{Name: "q.fernmoor.example", Place: "zenith", Port: 9999, Audience: []string{"internet"}}, "Write down what listens on zenith:9999 first"},
 		{Wish{Name: "n.fernmoor.example", Place: "zenith", Port: 9090, Audience: []string{"internet"}}, "on loopback alone"},
 		{Wish{Name: "n.fernmoor.example", Place: "zenit", Port: 9090, Audience: []string{"internet"}}, "expected zenith"},

@@ -151,6 +151,11 @@ func (p *publishing) understand() string {
 	if p.zone == "" {
 		return fmt.Sprintf("No zone that is recorded has %s: whoever keeps its zone must put the record in.", name)
 	}
+	if w.Ports != "" {
+		if _, _, err := notation.ParseLine(fmt.Sprintf("intend %s %s for internet", w.Name, w.Ports)); err != nil {
+			return fmt.Sprintf("%s: %q are no ports; expected ports, as 443 or 80,443.", w.Name, w.Ports)
+		}
+	}
 	if len(w.Audience) == 0 {
 		return "It is not said for whom; expected internet, or networks, machines or groups."
 	}
@@ -764,7 +769,7 @@ func (p *publishing) certificate(f *estate.Listen, patterns []*pattern) (name, l
 			method = "dns-01"
 		}
 	}
-	label, _, _ := strings.Cut(p.wish.Name, ".")
+	label, _, _ := strings.Cut(strings.TrimPrefix(p.wish.Name, "*."), ".")
 	name = label
 	for n := 2; slices.ContainsFunc(all, func(c *estate.Cert) bool { return c.Name == name }); n++ {
 		name = fmt.Sprintf("%s-%d", label, n)

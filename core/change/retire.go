@@ -82,9 +82,10 @@ func Retire(ctx context.Context, s mend.State, word string) (Proposals, error) {
 		return Proposals{}, err
 	}
 	if c.IsEmpty() {
-		return none("All that %s goes by is needed by others.", word), nil
+		out = none("All that %s goes by is needed by others.", word)
+	} else {
+		out.Plans = append(out.Plans, Proposal{Lines: linesOf(c), Derived: []string{}})
 	}
-	out.Plans = append(out.Plans, Proposal{Lines: linesOf(c), Derived: []string{}})
 	for _, p := range r.pieces {
 		line := estate.Line(p.record)
 		if who := r.stays[line]; who != nil {
@@ -445,6 +446,14 @@ func (r *retiring) entered(f *estate.Forward) []uint16 {
 	return out
 }
 
+// filterStays says whether a filter that would go is kept.
+func (r *retiring) filterStays(name string) bool {
+	return slices.ContainsFunc(r.pieces, func(p piece) bool {
+		f, is := p.record.(*estate.Filter)
+		return is && f.Name == name && r.line(slices.IndexFunc(r.pieces, func(q piece) bool { return q.record == p.record })) != ""
+	})
+}
+
 // apex says whether a name is a zone's own: most that stands there is not the name's.
 func (r *retiring) apex(name string) bool {
 	return slices.ContainsFunc(of[*estate.Zone](r.first.Tracer.Model.Estate), func(z *estate.Zone) bool { return z.Name == name })
@@ -626,6 +635,12 @@ func (r *retiring) needed(p *point) []need {
 					note(s.Records, portOf(s.Flow), l.Target+" from "+l.From)
 				}
 			}
+		}
+	}
+	for i, p := range r.pieces { // a filter is one list: where it stays, so do the lines that it decides by
+		rule, is := p.record.(*estate.Rule)
+		if is && p.whole && r.gone(i, "") && r.ownFilter(rule.Filter) && r.filterStays(rule.Filter) {
+			out = append(out, need{i, "", "filter " + rule.Filter + " stays"})
 		}
 	}
 	for _, net := range t.Model.Networks {

@@ -6,6 +6,7 @@ package change
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -45,7 +46,7 @@ type LookAt struct {
 
 // WorkStep is a run of edits at one place of work, or a wait.
 type WorkStep struct {
-	At   string   `json:"at" doc:"The place of work; of a wait, the name that is waited for longest"`
+	At   string   `json:"at" doc:"The place of work; of a wait, the zone of the answer that is waited for longest"`
 	Kind StepKind `json:"kind"`
 	Lines
 	Look    []LookAt       `json:"look" nullable:"false"`
@@ -74,13 +75,23 @@ type Steps struct {
 	Doors    []DoorPassage `json:"doors" nullable:"false" doc:"What opens or closes to the internet, through the steps"`
 }
 
+// mostEdits is how many edits are put in order.
+const mostEdits = 300
+
+// ErrTooMany is wrapped by the error for a change that is too large to be put in order.
+var ErrTooMany = errors.New("too many lines")
+
 // Order puts a change into an order in which, after each edit, what worked before and works after still works, by every answer that may be
 // kept; nothing can be reached that can be reached neither before nor after; and nothing that is asked for is missing. Where no order holds, it is
 // the least bad one, with its gaps. It goes on from a state that is looked over.
 func Order(ctx context.Context, s mend.State, after *estate.Estate) (Steps, error) {
 	before := s.Tracer.Model.Estate
 	first := &point{before, before, s}
-	best, err := ordered(ctx, apart(before, after), first)
+	d := apart(before, after)
+	if len(d.edits) > mostEdits {
+		return Steps{}, fmt.Errorf("%w: %d edits, and at most %d are put in order; make it in parts", ErrTooMany, len(d.edits), mostEdits)
+	}
+	best, err := ordered(ctx, d, first)
 	if err != nil {
 		return Steps{}, err
 	}
@@ -192,9 +203,13 @@ func (o *order) steps(ctx context.Context) (Steps, error) {
 	at := o.first
 	for i := 0; i < len(o.path); {
 		m := o.path[i]
+		if len(m.edits) == 0 && len(m.old) == 0 { // what changed has come back to what it was: there is nothing to wait for
+			of = append(of, len(out.Steps))
+			i++
+			continue
+		}
 		if len(m.edits) == 0 {
-			name := m.old[0]
-			out.Steps = append(out.Steps, WorkStep{At: name, Kind: Wait, Lines: Lines{[]string{}, []string{}}, Undo: Lines{[]string{}, []string{}}, Look: []LookAt{}, Seconds: m.wait, Why: waitsFor(m)})
+			out.Steps = append(out.Steps, WorkStep{At: o.zoneOf(m.old[0]), Kind: Wait, Lines: Lines{[]string{}, []string{}}, Undo: Lines{[]string{}, []string{}}, Look: []LookAt{}, Seconds: m.wait, Why: waitsFor(m)})
 			of = append(of, len(out.Steps))
 			points = append(points, at)
 			i++

@@ -1302,6 +1302,8 @@ export interface components {
             /** @description What it would do, in one line; empty where the estate is large */
             short: string;
             title: string;
+            /** @description Why it is not put in order */
+            unordered?: string;
             why: string;
             worse: boolean;
         };
@@ -2454,7 +2456,7 @@ export interface components {
         };
         WorkStep: {
             add: string[];
-            /** @description The place of work; of a wait, the name that is waited for longest */
+            /** @description The place of work; of a wait, the zone of the answer that is waited for longest */
             at: string;
             kind: string;
             look: components["schemas"]["LookAt"][];

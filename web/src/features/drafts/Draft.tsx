@@ -173,6 +173,7 @@ function Seen({ draft }: { draft: DraftSeen }) {
               <ChangeLines remove={draft.remove} add={draft.add} />
             </div>
           )}
+          {draft.unordered && <Quiet>It is not put in order: {draft.unordered}.</Quiet>}
           {draft.order && draft.order.steps.length > 0 && <StepsChart order={draft.order} />}
           {draft.effect && (
             <div style={{ padding: '12px 10px 30px' }}>
