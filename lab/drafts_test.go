@@ -4,6 +4,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"github.com/chromedp/chromedp"
 )
 
 // TestPublishedFromTheKeyboard: a sentence in the bearing line is worked out, kept as a draft, made step by step by a key, and the name arrives;
@@ -38,6 +40,13 @@ func TestPublishedFromTheKeyboard(t *testing.T) {
 			t.Error("retired, and it arrives")
 		}
 	}
+	b.do(chromedp.Navigate(p.url + "/uses/zenith"))
+	b.says("h2", "zenith")
+	b.press("i")
+	b.until(`document.activeElement.id === 'wish' && document.activeElement.value === 'retire zenith'`)
+	b.press("\r")
+	b.until(`document.querySelector('[data-plan="0"]')?.innerText.includes('listen zenith 9000 as images')`)
+	b.press("\x1b")
 	b.press("/")
 	b.until(`document.activeElement.id === 'bearing'`)
 	b.types("retire nobody")

@@ -96,6 +96,11 @@ export function withoutURL(word: string, as: { kind?: string; from?: string } = 
   return `/without/${encodeURIComponent(word)}${asked && `?${asked}`}`;
 }
 
+/** The drafts, with a sentence begun: to publish something, or to retire it. */
+export function wishURL(sentence: string) {
+  return `/drafts?wish=${encodeURIComponent(sentence)}`;
+}
+
 export function filterURL(name: string, line = 0) {
   return `/filters/${encodeURIComponent(name)}${line > 0 ? `?line=${line}` : ''}`;
 }

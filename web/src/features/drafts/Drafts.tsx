@@ -57,6 +57,7 @@ const Wish = styled.form`
 export function Drafts() {
   const drafts = useDrafts();
   const [said, setSaid] = useQueryWord('ask', '');
+  const [wish] = useQueryWord('wish', ''); // a sentence that was begun elsewhere
   useViewHints([
     ['i', 'publish or retire'],
     ['Enter', 'open it'],
@@ -82,7 +83,7 @@ export function Drafts() {
         ))}
       </Sheet>
       <Side aria-label="Publish or retire">
-        <Sentence said={said} onSay={setSaid} />
+        <Sentence begun={said || wish} focus={said === '' && wish !== ''} onSay={setSaid} />
         {said !== '' && <Plans sentence={said} />}
       </Side>
     </Two>
@@ -104,8 +105,8 @@ function DraftLine({ draft }: { draft: DraftRow }) {
   );
 }
 
-function Sentence({ said, onSay }: { said: string; onSay: (sentence: string) => void }) {
-  const [text, setText] = useState(said);
+function Sentence({ begun, focus, onSay }: { begun: string; focus: boolean; onSay: (sentence: string) => void }) {
+  const [text, setText] = useState(begun);
   return (
     <Wish
       onSubmit={(e) => {
@@ -116,6 +117,7 @@ function Sentence({ said, onSay }: { said: string; onSay: (sentence: string) => 
       <label htmlFor="wish">Publish a name, or retire something</label>
       <textarea
         id="wish"
+        autoFocus={focus}
         rows={2}
         spellCheck={false}
         placeholder="publish pics.fernmoor.example to zenith:9000 for internet"

@@ -9,7 +9,7 @@ import { Label, LinesField, written, writtenLines } from '../../ui/LinesField';
 import { MendLines } from '../change/MendLines';
 import { usePreview } from '../change/preview';
 import { Failed, LinkButton, Loading, Quiet, Strong } from '../../ui/Quiet';
-import { traceURL, usesURL, withoutURL } from '../../ui/route';
+import { traceURL, usesURL, withoutURL, wishURL } from '../../ui/route';
 import { useSession } from '../change/session';
 import { Group, MarkedLine, Sheet, Side, Top, Two } from '../../ui/TwoPane';
 import { useViewHints } from '../../ui/hints';
@@ -49,11 +49,13 @@ export function Uses({ word }: { word: string }) {
     ['Enter', 'trace it'],
     ['r', 'put another in its place'],
     ['g', 'what if gone'],
+    ['i', 'publish or retire'],
   ]);
   useKeys({
     Enter: () => go(traceURL(uses.data?.of ?? word)),
     r: () => document.getElementById('move-to')?.focus(),
     g: () => go(withoutURL(word)),
+    i: () => go(wishURL(`retire ${word}`)),
   });
   if (uses.isError) return <Failed error={uses.error} again={() => void uses.refetch()} />;
   if (!uses.data) return <Loading what="Looking through the records…" />;

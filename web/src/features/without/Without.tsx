@@ -5,7 +5,7 @@ import { useKeys } from '../../ui/keys';
 import { isGood, Mark, outcomeWords } from '../../ui/marks';
 import { VantagePicker } from '../../ui/Picker';
 import { Failed, LinkButton, Loading, Quiet } from '../../ui/Quiet';
-import { traceURL, usesURL, withoutURL } from '../../ui/route';
+import { traceURL, usesURL, wishURL, withoutURL } from '../../ui/route';
 import { Group, Lines, MarkedLine, Sheet, Side, Top, Two } from '../../ui/TwoPane';
 import { useViewHints } from '../../ui/hints';
 import { Wrapping } from '../../ui/Wrapping';
@@ -27,10 +27,12 @@ export function Without({ word }: { word: string }) {
   useViewHints([
     ['Enter', 'trace it'],
     ['w', 'where it is used'],
+    ['i', 'publish or retire'],
   ]);
   useKeys({
     Enter: () => go(traceURL(word)),
     w: () => go(usesURL(hostOf(word))),
+    i: () => go(wishURL(`retire ${hostOf(word)}`)),
   });
   if (answer.isError) return <Failed error={answer.error} again={() => void answer.refetch()} />;
   if (!answer.data) return <Loading what={`Looking at it all without ${word}…`} />;
