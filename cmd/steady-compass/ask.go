@@ -88,6 +88,16 @@ func (q *question) load(ctx context.Context, s streams) (*trace.Tracer, estate.D
 	return trace.New(model.Compile(e), day), day, nil
 }
 
+// looked reads the estate, compiles it and looks it over.
+func (q *question) looked(ctx context.Context, s streams) (mend.State, estate.Date, error) {
+	t, day, err := q.load(ctx, s)
+	if err != nil {
+		return mend.State{}, day, err
+	}
+	checked, err := findings.Check(ctx, t, day)
+	return mend.State{Tracer: t, Checked: checked}, day, err
+}
+
 func (q *question) day() (estate.Date, error) {
 	if q.Day == "" {
 		return estate.Date(time.Now().Format(time.DateOnly)), nil

@@ -2,13 +2,10 @@ package main
 
 import (
 	"context"
-	"net/netip"
-	"strconv"
+	"errors"
 	"strings"
 
 	"steady-compass/core/change"
-	"steady-compass/core/findings"
-	"steady-compass/core/mend"
 )
 
 type publishCommand struct {
@@ -24,40 +21,23 @@ type publishCommand struct {
 }
 
 func (c *publishCommand) Run(ctx context.Context, s streams) error {
-	w := change.Wish{Guard: c.Guarded, Front: c.Through}
-	w.Name, w.Ports, _ = strings.Cut(c.Name, ":")
-	place, port, is := strings.Cut(c.Place, ":")
-	if w.Place = place; is {
-		n, err := strconv.ParseUint(port, 10, 16)
-		if err != nil || n == 0 {
-			return wrong("%q is no port; expected 1 to 65535", port)
-		}
-		w.Port = uint16(n)
-	}
-	for _, word := range c.For {
-		for a := range strings.SplitSeq(word, ",") {
-			if a != "" {
-				w.Audience = append(w.Audience, a)
-			}
+	sentence := []string{"publish", c.Name, "to", c.Place, "for", strings.Join(c.For, ",")}
+	for _, more := range [][2]string{{"guarded", c.Guarded}, {"through", c.Through}, {"at", c.At}} {
+		if more[1] != "" {
+			sentence = append(sentence, more[0], more[1])
 		}
 	}
-	if c.At != "" {
-		var err error
-		if w.At, err = netip.ParseAddr(c.At); err != nil {
-			return wrong("--at: %q is no address; expected one, as 203.0.113.20", c.At)
-		}
-	}
-	t, day, err := c.load(ctx, s)
+	st, day, err := c.looked(ctx, s)
 	if err != nil {
 		return err
 	}
-	checked, err := findings.Check(ctx, t, day)
+	got, err := change.Said(ctx, st, strings.Join(sentence, " "))
+	var unclear *change.Unclear
+	if errors.As(err, &unclear) {
+		return wrong("%v", err)
+	}
 	if err != nil {
 		return err
 	}
-	got, err := change.Publish(ctx, mend.State{Tracer: t, Checked: checked}, w)
-	if err != nil {
-		return err
-	}
-	return c.answer(ctx, s, t.Model.Estate, day, got)
+	return c.answer(ctx, s, st.Tracer.Model.Estate, day, got)
 }

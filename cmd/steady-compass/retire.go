@@ -8,8 +8,6 @@ import (
 	"steady-compass/core/change"
 	"steady-compass/core/effect"
 	"steady-compass/core/estate"
-	"steady-compass/core/findings"
-	"steady-compass/core/mend"
 	"steady-compass/core/notation"
 	"steady-compass/core/survey"
 	"steady-compass/store"
@@ -28,19 +26,15 @@ type retireCommand struct {
 }
 
 func (c *retireCommand) Run(ctx context.Context, s streams) error {
-	t, day, err := c.load(ctx, s)
+	st, day, err := c.looked(ctx, s)
 	if err != nil {
 		return err
 	}
-	checked, err := findings.Check(ctx, t, day)
+	got, err := change.Retire(ctx, st, c.Of)
 	if err != nil {
 		return err
 	}
-	got, err := change.Retire(ctx, mend.State{Tracer: t, Checked: checked}, c.Of)
-	if err != nil {
-		return err
-	}
-	return c.answer(ctx, s, t.Model.Estate, day, got)
+	return c.answer(ctx, s, st.Tracer.Model.Estate, day, got)
 }
 
 // answer says what each plan does, and keeps the first where that is asked for.

@@ -7,8 +7,6 @@ import (
 	"strings"
 
 	"steady-compass/core/change"
-	"steady-compass/core/findings"
-	"steady-compass/core/mend"
 )
 
 type stepsCommand struct {
@@ -21,20 +19,16 @@ func (c *stepsCommand) Run(ctx context.Context, s streams) error {
 	}
 	with := c.With
 	c.With = ""
-	t, day, err := c.load(ctx, s)
+	st, _, err := c.looked(ctx, s)
 	if err != nil {
 		return err
 	}
 	c.With = with
-	after, err := c.changed(t.Model.Estate, s)
+	after, err := c.changed(st.Tracer.Model.Estate, s)
 	if err != nil {
 		return err
 	}
-	checked, err := findings.Check(ctx, t, day)
-	if err != nil {
-		return err
-	}
-	got, err := change.Order(ctx, mend.State{Tracer: t, Checked: checked}, after)
+	got, err := change.Order(ctx, st, after)
 	if errors.Is(err, change.ErrTooMany) {
 		return wrong("--with: %v", err)
 	}

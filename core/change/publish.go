@@ -16,6 +16,7 @@ import (
 	"steady-compass/core/names"
 	"steady-compass/core/netset"
 	"steady-compass/core/notation"
+	"steady-compass/core/serve"
 	"steady-compass/core/trace"
 )
 
@@ -393,17 +394,11 @@ func entryOf(p *trace.Path) *estate.Listen {
 
 func (p *publishing) methodOf(name string) string {
 	for _, c := range of[*estate.Cert](p.first.Tracer.Model.Estate) {
-		if covers(c, name) && c.By != "" {
+		if serve.Covers(c, name) && c.By != "" {
 			return c.By
 		}
 	}
 	return ""
-}
-
-// covers says whether a certificate is for a name; a wildcard stands for one label (RFC 6125 §6.4.3).
-func covers(c *estate.Cert, name string) bool {
-	up, has := names.Parent(name)
-	return slices.Contains(c.For, name) || has && slices.Contains(c.For, "*."+up)
 }
 
 // proposals are what may do, the nearest to the pattern first: by a front, with each of the sets of records that its names have; else by the
@@ -482,7 +477,7 @@ func (p *publishing) backends(f *estate.Listen) []backend {
 		out := []backend{{url: url(host, p.wish.Port)}}
 		for _, a := range of[*estate.Address](e) {
 			if a.Hosts[0] == host && !a.Off && a.Held.Addr.IsValid() && a.Network != "internet" {
-				out = append(out, backend{url: url(bracketed(a.Held.String()), p.wish.Port)})
+				out = append(out, backend{url: url(exposure.Bracketed(a.Held.String()), p.wish.Port)})
 			}
 		}
 		return out
@@ -753,7 +748,7 @@ func (p *publishing) open(f *estate.Listen) bool {
 func (p *publishing) certificate(f *estate.Listen, patterns []*pattern) (name, line string) {
 	all := of[*estate.Cert](p.first.Tracer.Model.Estate)
 	for _, c := range all {
-		if !c.Off && c.Expires != "" && covers(c, p.wish.Name) && (slices.Contains(f.Certs, c.Name) || slices.Contains(c.On, f.Place)) {
+		if !c.Off && c.Expires != "" && serve.Covers(c, p.wish.Name) && (slices.Contains(f.Certs, c.Name) || slices.Contains(c.On, f.Place)) {
 			return c.Name, ""
 		}
 	}
@@ -806,7 +801,7 @@ func (p *publishing) byRouter(rec recordSet, patterns []*pattern) *draftPlan {
 	if p.end.TLS {
 		d.kept += 4
 		if !slices.ContainsFunc(of[*estate.Cert](p.first.Tracer.Model.Estate), func(c *estate.Cert) bool {
-			return covers(c, p.wish.Name) && (slices.Contains(p.end.Certs, c.Name) || slices.Contains(c.On, p.end.Place))
+			return serve.Covers(c, p.wish.Name) && (slices.Contains(p.end.Certs, c.Name) || slices.Contains(c.On, p.end.Place))
 		}) {
 			if _, line := p.certificate(p.end, patterns); line != "" {
 				d.lines = append(d.lines, line)
@@ -843,7 +838,7 @@ func (p *publishing) prove(ctx context.Context, d *draftPlan) (string, error) {
 		q := &point{e, p.first.begun, mend.State{Tracer: p.first.Tracer.After(mend.Issued(e, p.first.estate))}}
 		b, outcome := p.broken(q)
 		if outcome == "" {
-			return p.holds(ctx, d, e)
+			return p.holds(ctx, d, q)
 		}
 		if b == nil {
 			return fmt.Sprintf("%s would end %s.", p.wish.Name, strings.ReplaceAll(string(outcome), "-", " ")), nil
@@ -940,8 +935,7 @@ func hasAll(longer, list string) bool {
 }
 
 // holds says why a plan whose name gets there is none: something else stops, something opens that nobody declares, an error comes.
-func (p *publishing) holds(ctx context.Context, d *draftPlan, e *estate.Estate) (string, error) {
-	q := &point{estate: e, begun: p.first.begun, State: mend.State{Tracer: p.first.Tracer.After(mend.Issued(e, p.first.estate))}}
+func (p *publishing) holds(ctx context.Context, d *draftPlan, q *point) (string, error) {
 	var err error
 	if q.Checked, err = p.first.Checked.After(ctx, q.Tracer); err != nil {
 		return "", err
@@ -965,7 +959,7 @@ func (p *publishing) holds(ctx context.Context, d *draftPlan, e *estate.Estate) 
 			}
 			d.doors++
 			if o.Intent != exposure.Declared {
-				return fmt.Sprintf("It would open %s:%s on %s to %s, which nobody declares.", bracketed(o.Address), o.Ports, o.Place, o.Sources), nil
+				return fmt.Sprintf("It would open %s:%s on %s to %s, which nobody declares.", exposure.Bracketed(o.Address), o.Ports, o.Place, o.Sources), nil
 			}
 		}
 	}

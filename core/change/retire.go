@@ -448,10 +448,12 @@ func (r *retiring) entered(f *estate.Forward) []uint16 {
 
 // filterStays says whether a filter that would go is kept.
 func (r *retiring) filterStays(name string) bool {
-	return slices.ContainsFunc(r.pieces, func(p piece) bool {
-		f, is := p.record.(*estate.Filter)
-		return is && f.Name == name && r.line(slices.IndexFunc(r.pieces, func(q piece) bool { return q.record == p.record })) != ""
-	})
+	for i, p := range r.pieces {
+		if f, is := p.record.(*estate.Filter); is && f.Name == name {
+			return r.line(i) != ""
+		}
+	}
+	return false
 }
 
 // apex says whether a name is a zone's own: most that stands there is not the name's.
@@ -772,7 +774,7 @@ func (r *retiring) troubles(p *point) map[string]string {
 		there := exposure.DoorsOf(r.first.doors(net.Name))
 		for _, o := range exposure.OpenOf(is) {
 			if !there.Cover(o, r.addresses()) {
-				key := fmt.Sprintf("%s:%s on %s", bracketed(o.Address), o.Ports, o.Place)
+				key := fmt.Sprintf("%s:%s on %s", exposure.Bracketed(o.Address), o.Ports, o.Place)
 				out["opens "+key+net.Name] = fmt.Sprintf("without it %s would stand open to %s", key, net.Name)
 			}
 		}

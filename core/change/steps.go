@@ -234,7 +234,7 @@ func (o *order) steps(ctx context.Context) (Steps, error) {
 			}
 			last.done, last.point = paper, o.last
 		}
-		s, err := o.step1(ctx, place, edits, at, last, done)
+		s, err := o.run(ctx, place, edits, at, last, done)
 		if err != nil {
 			return out, err
 		}
@@ -249,7 +249,7 @@ func (o *order) steps(ctx context.Context) (Steps, error) {
 		for i := range o.edits {
 			all, end[i] = append(all, i), true
 		}
-		s, err := o.step1(ctx, "the records", all, o.first, move{point: o.last, done: end}, done)
+		s, err := o.run(ctx, "the records", all, o.first, move{point: o.last, done: end}, done)
 		if err != nil {
 			return out, err
 		}
@@ -276,8 +276,8 @@ func waitsFor(m move) string {
 	return fmt.Sprintf("%s: until no cache has the old answer of %s", m.wait, who)
 }
 
-// step1 is one run of edits at a place of work.
-func (o *order) step1(ctx context.Context, place string, edits []int, from *point, to move, were []bool) (WorkStep, error) {
+// run is one run of edits at a place of work.
+func (o *order) run(ctx context.Context, place string, edits []int, from *point, to move, were []bool) (WorkStep, error) {
 	s := WorkStep{At: place, Kind: Edit}
 	s.Lines, s.Undo = o.written(edits, were)
 	for _, a := range effect.OldAnswers(from.Tracer, to.point.Tracer) {
@@ -453,7 +453,7 @@ func (w wrong) says() string {
 
 // address is where something stands open, as a target.
 func address(o *exposure.Open) string {
-	text := fmt.Sprintf("%s:%d", bracketed(o.Address), o.Range.Lo)
+	text := fmt.Sprintf("%s:%d", exposure.Bracketed(o.Address), o.Range.Lo)
 	if o.Transport == "udp" {
 		text += "/udp"
 	}

@@ -176,7 +176,7 @@ func (x *ends) doors(ctx context.Context, p *point) []wrong {
 		either := exposure.DoorsOf(all, will)
 		for _, o := range exposure.OpenOf(is) {
 			if !either.Cover(o, netset.Addrs{}) {
-				out = append(out, wrong{opens, fmt.Sprintf("%s:%s on %s", bracketed(o.Address), o.Ports, o.Place), net.Name, "", flow.Arrives})
+				out = append(out, wrong{opens, fmt.Sprintf("%s:%s on %s", exposure.Bracketed(o.Address), o.Ports, o.Place), net.Name, "", flow.Arrives})
 			}
 		}
 		for _, o := range exposure.OpenOf(was) {
@@ -221,11 +221,4 @@ func served(o *exposure.Open, others []*exposure.Open) bool {
 // oldAnswers are those that changed on the way from one estate to another and worked for somebody.
 func oldAnswers(from, to *trace.Tracer) []effect.OldAnswer {
 	return slices.DeleteFunc(effect.OldAnswers(from, to), func(o effect.OldAnswer) bool { return o.Missing })
-}
-
-func bracketed(address string) string {
-	if strings.Contains(address, ":") {
-		return "[" + address + "]"
-	}
-	return address
 }

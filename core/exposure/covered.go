@@ -1,6 +1,10 @@
 package exposure
 
-import "steady-compass/core/netset"
+import (
+	"strings"
+
+	"steady-compass/core/netset"
+)
 
 // Doors are what stands open, to be asked whether somebody gets in by another of them.
 type Doors struct{ by map[doorKey][]*Open }
@@ -44,3 +48,11 @@ func (d Doors) Cover(o *Open, but netset.Addrs) bool {
 }
 
 func within(a, b netset.PortRange) bool { return b.Lo <= a.Lo && a.Hi <= b.Hi }
+
+// Bracketed is an address as it stands before a port: one of IPv6 in brackets (RFC 3986 §3.2.2).
+func Bracketed(address string) string {
+	if strings.Contains(address, ":") {
+		return "[" + address + "]"
+	}
+	return address
+}

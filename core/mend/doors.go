@@ -3,7 +3,6 @@ package mend
 import (
 	"fmt"
 	"slices"
-	"strings"
 
 	"steady-compass/core/estate"
 	"steady-compass/core/exposure"
@@ -41,7 +40,7 @@ func (s State) doors(after State, out *Trial) (wider bool, err error) {
 				continue
 			}
 			wider = true
-			says := fmt.Sprintf("%s:%s on %s to %s", bracketed(o.Address), ports(o), o.Place, o.Sources)
+			says := fmt.Sprintf("%s:%s on %s to %s", exposure.Bracketed(o.Address), ports(o), o.Place, o.Sources)
 			if end(o) {
 				out.Opens = append(out.Opens, says)
 			} else {
@@ -114,11 +113,4 @@ func ports(o *exposure.Open) string {
 		return o.Ports + "/udp"
 	}
 	return o.Ports
-}
-
-func bracketed(address string) string {
-	if strings.Contains(address, ":") {
-		return "[" + address + "]"
-	}
-	return address
 }

@@ -33,8 +33,8 @@ func otherScheme(scheme string) string {
 	return map[string]string{"http": "https", "https": "http", "tcp": "tls", "tls": "tcp"}[scheme]
 }
 
-// covers says whether a certificate has a name: exactly, or by a wildcard of one label (RFC 9525 §6.3).
-func covers(c *estate.Cert, name string) bool {
+// Covers says whether a certificate has a name: exactly, or by a wildcard of one label (RFC 9525 §6.3).
+func Covers(c *estate.Cert, name string) bool {
 	for _, n := range c.For {
 		if n == name {
 			return true
@@ -61,7 +61,7 @@ func (s *serving) certificate(w *flow.Part, l flow.Landing, q Request, group []*
 		switch c := s.t.Model.Certs[certName]; {
 		case c == nil || slices.Contains(listed, c):
 		case c.Expires == "":
-			if covers(c, name) {
+			if Covers(c, name) {
 				wanted = c
 			}
 		default:
@@ -82,7 +82,7 @@ func (s *serving) certificate(w *flow.Part, l flow.Landing, q Request, group []*
 	}
 	if len(listed) == 0 {
 		for _, c := range s.t.Model.CertsAt[place.Name] {
-			if name == "" || covers(c, name) {
+			if name == "" || Covers(c, name) {
 				add(c.Name)
 			}
 		}
@@ -107,7 +107,7 @@ func (s *serving) certificate(w *flow.Part, l flow.Landing, q Request, group []*
 			b.Why = fmt.Sprintf("No certificate on %s covers %s; %s covers %s.", place.Name, name, there.Name, strings.Join(there.For, ", "))
 			b.Records = say.Lines(there, l.Socket.Record)
 		}
-	case held != "" && !covers(cert, held):
+	case held != "" && !Covers(cert, held):
 		outcome, b.Code, b.Short = flow.Untrusted, "cert.names", "not on certificate"
 		b.Why = fmt.Sprintf("Certificate %s covers %s, and not %s.", cert.Name, strings.Join(cert.For, ", "), held)
 		b.Records = say.Lines(cert, l.Socket.Record)
@@ -151,7 +151,7 @@ func bestCert(list []*estate.Cert, name string, day estate.Date) *estate.Cert {
 	}
 	var covering *estate.Cert
 	for _, c := range list {
-		if !covers(c, name) {
+		if !Covers(c, name) {
 			continue
 		}
 		if c.Expires >= day && !c.Trial {
@@ -175,7 +175,7 @@ func (s *serving) newCert(l flow.Landing, name string, group []*model.Site, plac
 		if old := s.t.Model.Certs[site.Record.Cert]; old != nil { // its other names are to be on what comes in its place
 			own = true
 			for _, other := range site.Record.Names {
-				if !slices.Contains(names, other) && covers(old, other) {
+				if !slices.Contains(names, other) && Covers(old, other) {
 					names = append(names, other)
 				}
 			}
@@ -236,7 +236,7 @@ func (s *serving) trusted(trial *estate.Cert, l flow.Landing, group []*model.Sit
 func (s *serving) lying(names []string, place *model.Place) string {
 	for _, c := range s.t.Model.CertsAt[place.Name] {
 		if c.Expires != "" && c.Expires >= s.t.day && !c.Trial &&
-			!slices.ContainsFunc(names, func(n string) bool { return !covers(c, n) }) {
+			!slices.ContainsFunc(names, func(n string) bool { return !Covers(c, n) }) {
 			return c.Name
 		}
 	}

@@ -148,7 +148,7 @@ func (b *board) hold(c net.Conn) bool {
 // connects says how a connection to an address comes to nobody; "" where somebody takes it. It is solved where nobody is there but whoever asks
 // for the certificate, for as long as it asks.
 func (b *board) connects(addr netip.Addr, port uint16) (came flow.Outcome, solved bool) {
-	for _, p := range b.worst(trace.Target{Text: addr.String(), Addr: addr, Port: port, Proto: netset.TCP}, addr) {
+	for _, p := range b.ways(trace.Target{Text: addr.String(), Addr: addr, Port: port, Proto: netset.TCP}, addr) {
 		if !slices.Contains(stops, p.Outcome) || tookIt(&p) {
 			continue
 		}
@@ -167,8 +167,8 @@ func tookIt(p *trace.Path) bool {
 	return slices.ContainsFunc(p.Steps, func(s flow.Step) bool { return s.Stage == flow.StageSocket && s.Verdict == flow.Pass && !s.Ghost })
 }
 
-// worst are the ways of a target by an address: an authority asks from anywhere, so all of them have to do.
-func (b *board) worst(tg trace.Target, addr netip.Addr) []trace.Path {
+// ways are those of a target by an address: an authority asks from anywhere, so all of them have to do.
+func (b *board) ways(tg trace.Target, addr netip.Addr) []trace.Path {
 	ways := b.tracer.TracePort(tg, flow.PortKey{Port: tg.Port, Transport: netset.TCP}, b.internet)
 	return slices.DeleteFunc(ways, func(p trace.Path) bool { return p.Addr() != addr })
 }
@@ -240,18 +240,24 @@ func (b *board) page(c net.Conn, addr netip.Addr, scheme string) {
 		tg.Port, tg.Says = 443, serve.SpeaksTLS
 	}
 	answer := &http.Response{StatusCode: http.StatusNotFound, ProtoMajor: 1, ProtoMinor: 1, Header: http.Header{}, Request: r, Close: true}
-	for _, p := range b.worst(tg, addr) {
+	ways := b.ways(tg, addr)
+	solved := len(ways) > 0
+	for _, p := range ways {
 		m := b.meets(&p)
 		switch {
 		case b.Cert.Through != "" && slices.Contains(m.services, b.Cert.Through), b.Cert.Alone && slices.Contains(b.Cert.On, m.place), m.redirect == nil && b.Cert.Through == "" && m.place != "":
-			b.relay(c, r)
-			return
+			continue
 		case m.redirect != nil:
 			if to := b.location(m.redirect, host, r.URL.Path); to != "" {
 				answer.StatusCode = http.StatusMovedPermanently
 				answer.Header.Set("Location", to)
 			}
 		}
+		solved = false
+	}
+	if solved {
+		b.relay(c, r)
+		return
 	}
 	_ = answer.Write(c)
 }
@@ -327,7 +333,7 @@ func (b *board) handshake(c net.Conn, addr netip.Addr) {
 
 // endsAt says whether the TLS of a name ends where the certificate is kept, or at whoever answers for it.
 func (b *board) endsAt(name string, addr netip.Addr) bool {
-	ways := b.worst(trace.Target{Text: name, Name: name, Port: 443, Proto: netset.TCP, Says: serve.SpeaksTLS}, addr)
+	ways := b.ways(trace.Target{Text: name, Name: name, Port: 443, Proto: netset.TCP, Says: serve.SpeaksTLS}, addr)
 	for _, p := range ways {
 		m := b.meets(&p)
 		if b.Cert.Through != "" && !slices.Contains(m.services, b.Cert.Through) || b.Cert.Through == "" && !slices.Contains(b.Cert.On, m.tls) {
