@@ -46,8 +46,8 @@ type AnswersAnswer struct {
 	Rows []AnswerRow `json:"rows" nullable:"false"`
 }
 
-func (s *Server) getAnswers(_ context.Context, in *answersQuery) (*body[AnswersAnswer], error) {
-	a := s.now()
+func (s *Server) getAnswers(ctx context.Context, in *answersQuery) (*body[AnswersAnswer], error) {
+	a := s.asked(ctx)
 	out := AnswersAnswer{From: a.compared(in.From), Rows: []AnswerRow{}}
 	var vantages []flow.Vantage
 	for _, from := range out.From {

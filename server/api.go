@@ -48,6 +48,16 @@ func (a adapter) Handle(op *huma.Operation, handler func(huma.Context)) {
 		}
 		ctx, cancel := context.WithTimeout(c.Request().Context(), deadline)
 		defer cancel()
+		if slices.Contains(op.Parameters, throughParam) {
+			var err error
+			if ctx, err = a.server.through(ctx, c.QueryParam(throughWord)); err == nil && op.OperationID != "state" { // which says why a draft cannot be looked through
+				err = lensOf(ctx).clear()
+			}
+			var wrong *Problem
+			if errors.As(err, &wrong) {
+				return problemJSON(c, wrong.Status, wrong.Title, wrong.Detail)
+			}
+		}
 		c.SetRequest(c.Request().WithContext(ctx))
 		handle := func(w http.ResponseWriter, r *http.Request) { handler(humago.NewContext(op, r, w)) }
 		if op.Metadata[tabled] != nil {
@@ -124,6 +134,8 @@ func registerAPI(e *echo.Echo, s *Server) huma.API {
 	get(api, "drafts", "/api/drafts", "The changes that are not in force, the newest first", s.getDrafts)
 	get(api, "draft", "/api/drafts/{id}", "A draft: its lines, what it would do, and its steps in the safe order", s.getDraft)
 	keep(api, "new-draft", "/api/drafts", "Keep a change without making it", s.postDraft)
+	keep(api, "amend-draft", "/api/drafts/{id}", "Write a draft anew: its title, its reason, its lines", s.postAmend)
+	post(api, "unamend-draft", "/api/drafts/{id}/undo", "Take back what was written into a draft last", s.postUnamend)
 	post(api, "apply-draft", "/api/drafts/{id}/apply", "Make a draft as one change", s.postApply)
 	keep(api, "done", "/api/drafts/{id}/done", "Make a step of a draft", s.postDone)
 	post(api, "drop-draft", "/api/drafts/{id}/drop", "Take a draft away", s.postDrop)
@@ -132,28 +144,36 @@ func registerAPI(e *echo.Echo, s *Server) huma.API {
 }
 
 func get[I, O any](api huma.API, id, path, summary string, handler func(context.Context, *I) (*O, error)) {
-	huma.Register(api, huma.Operation{OperationID: id, Method: http.MethodGet, Path: path, Summary: summary}, handler)
+	huma.Register(api, operation(http.MethodGet, id, path, summary), handler)
 }
 
 // table is for a question whose answer is made once for all who ask.
 func table[I, O any](api huma.API, id, path, summary string, handler func(context.Context, *I) (*O, error)) {
-	op := huma.Operation{OperationID: id, Method: http.MethodGet, Path: path, Summary: summary, Metadata: map[string]any{tabled: true}}
+	op := operation(http.MethodGet, id, path, summary)
+	op.Metadata = map[string]any{tabled: true}
 	huma.Register(api, op, handler)
 }
 
 func post[I, O any](api huma.API, id, path, summary string, handler func(context.Context, *I) (*O, error)) {
-	huma.Register(api, postOperation(id, path, summary), handler)
+	huma.Register(api, operation(http.MethodPost, id, path, summary), handler)
 }
 
 // keep is for a question that may be of a whole estate.
 func keep[I, O any](api huma.API, id, path, summary string, handler func(context.Context, *I) (*O, error)) {
-	op := postOperation(id, path, summary)
+	op := operation(http.MethodPost, id, path, summary)
 	op.Metadata = map[string]any{whole: true}
 	huma.Register(api, op, handler)
 }
 
-func postOperation(id, path, summary string) huma.Operation {
-	return huma.Operation{OperationID: id, Method: http.MethodPost, Path: path, Summary: summary, MaxBodyBytes: maxBody, Errors: []int{409, 422}}
+func operation(method, id, path, summary string) huma.Operation {
+	op := huma.Operation{OperationID: id, Method: method, Path: path, Summary: summary}
+	if method == http.MethodPost {
+		op.MaxBodyBytes, op.Errors = maxBody, []int{409, 422}
+	}
+	if !strings.HasPrefix(path, "/api/drafts") { // these are of drafts, whichever is looked through
+		op.Parameters = []*huma.Param{throughParam}
+	}
+	return op
 }
 
 // body wraps an answer as its body.
@@ -172,6 +192,7 @@ type State struct {
 	Day      string `json:"day"`
 	Records  int    `json:"records"`
 	Undo     Undo   `json:"undo"`
+	Through  *Through `json:"through,omitempty" doc:"The draft that is looked through"`
 	ReadOnly string `json:"readOnly,omitempty" doc:"Why nothing can be kept, where the database may only be read"`
 	Trouble  string `json:"trouble,omitempty" doc:"What is wrong with the database file: nothing is kept while it is so"`
 }
@@ -183,12 +204,16 @@ type Undo struct {
 }
 
 func (s *Server) getState(ctx context.Context, _ *none) (*body[State], error) {
-	now := s.db.Current()
+	now := s.asked(ctx)
 	revision, lines, err := s.db.Next(ctx)
 	if err != nil {
 		return nil, problem(err)
 	}
-	state := State{Name: now.Estate.Name(), Revision: now.Revision, Day: string(s.today()), Records: now.Estate.Count(), Undo: Undo{revision, lines}, Trouble: s.troubled()}
+	through, err := s.throughOf(ctx)
+	if err != nil {
+		return nil, problem(err)
+	}
+	state := State{Name: now.Estate.Name(), Revision: now.Revision, Day: string(s.today()), Records: now.Estate.Count(), Undo: Undo{revision, lines}, Through: through, Trouble: s.troubled()}
 	if why := s.db.ReadOnly(); why != nil {
 		state.ReadOnly = why.Error()
 	}
@@ -196,7 +221,7 @@ func (s *Server) getState(ctx context.Context, _ *none) (*body[State], error) {
 }
 
 func (s *Server) getCounts(ctx context.Context, _ *none) (*body[survey.Counts], error) {
-	counts, err := s.now().Counts(ctx)
+	counts, err := s.asked(ctx).Counts(ctx)
 	if err != nil {
 		return nil, problem(err)
 	}
@@ -216,7 +241,7 @@ type NamesAnswer struct {
 }
 
 func (s *Server) getNames(ctx context.Context, in *fromQuery) (*body[NamesAnswer], error) {
-	a := s.now()
+	a := s.asked(ctx)
 	rows, err := a.Names(ctx, in.From)
 	if err != nil {
 		return nil, problem(err)
@@ -229,8 +254,8 @@ type traceQuery struct {
 	From   string `query:"from" default:"internet" maxLength:"300" doc:"The vantage"`
 }
 
-func (s *Server) getTrace(_ context.Context, in *traceQuery) (*body[trace.Result], error) {
-	r, err := traced(s.now().Tracer, in.Target, in.From)
+func (s *Server) getTrace(ctx context.Context, in *traceQuery) (*body[trace.Result], error) {
+	r, err := traced(s.asked(ctx).Tracer, in.Target, in.From)
 	if err != nil {
 		return nil, problem(err)
 	}
@@ -243,8 +268,8 @@ type picture struct {
 	Body        []byte
 }
 
-func (s *Server) getTracePicture(_ context.Context, in *traceQuery) (*picture, error) {
-	r, err := traced(s.now().Tracer, in.Target, in.From)
+func (s *Server) getTracePicture(ctx context.Context, in *traceQuery) (*picture, error) {
+	r, err := traced(s.asked(ctx).Tracer, in.Target, in.From)
 	if err != nil {
 		return nil, problem(err)
 	}
@@ -285,22 +310,26 @@ func (s *Server) getFindings(ctx context.Context, _ *none) (*body[FindingsAnswer
 // Records is the estate as text.
 type Records struct {
 	Revision int64          `json:"revision"`
+	Edition  int64          `json:"edition,omitempty" doc:"Of the draft that is looked through"`
 	Text     string         `json:"text"`
 	Kinds    map[string]int `json:"kinds"`
 	Exports  []Export       `json:"exports" nullable:"false"` // what can be written out
 }
 
-func (s *Server) getRecords(context.Context, *none) (*body[Records], error) {
-	now := s.db.Current()
-	r := Records{now.Revision, notation.Print(now.Estate), map[string]int{}, exports(now.Estate)}
+func (s *Server) getRecords(ctx context.Context, _ *none) (*body[Records], error) {
+	now := s.asked(ctx)
+	r := Records{Revision: now.Revision, Text: notation.Print(now.Estate), Kinds: map[string]int{}, Exports: exports(now.Estate)}
+	if l := lensOf(ctx); l != nil {
+		r.Edition = l.draft.Edition
+	}
 	for _, k := range estate.Kinds {
 		r.Kinds[k.Word] = len(now.Estate.Of(k))
 	}
 	return &body[Records]{r}, nil
 }
 
-func (s *Server) getVantages(context.Context, *none) (*body[[]Vantage], error) {
-	return &body[[]Vantage]{s.now().vantages()}, nil
+func (s *Server) getVantages(ctx context.Context, _ *none) (*body[[]Vantage], error) {
+	return &body[[]Vantage]{s.asked(ctx).vantages()}, nil
 }
 
 type logQuery struct {
@@ -412,7 +441,7 @@ func (a *analysis) target(text string) *TargetAnswer {
 }
 
 func (s *Server) postLine(ctx context.Context, in *body[LineQuestion]) (*body[LineAnswer], error) {
-	a := s.now()
+	a := s.asked(ctx)
 	out := LineAnswer{Completion: notation.Complete(in.Body.Line, in.Body.Cursor, a.Estate)}
 	if out.Completion.Words == nil {
 		out.Completion.Words = []notation.Suggestion{}
@@ -489,7 +518,7 @@ func (s *Server) postPreview(ctx context.Context, in *body[ChangeQuestion]) (*bo
 	if err != nil {
 		return nil, err
 	}
-	e, err := s.effect(ctx, s.now(), c)
+	e, err := s.effect(ctx, s.asked(ctx), c)
 	if err != nil {
 		return nil, problem(err)
 	}
@@ -503,12 +532,12 @@ type DraftQuestion struct {
 	From   string `json:"from" maxLength:"300"`
 }
 
-func (s *Server) postDraftTrace(_ context.Context, in *body[DraftQuestion]) (*body[trace.Result], error) {
+func (s *Server) postDraftTrace(ctx context.Context, in *body[DraftQuestion]) (*body[trace.Result], error) {
 	c, err := in.Body.change()
 	if err != nil {
 		return nil, err
 	}
-	a := s.now()
+	a := s.asked(ctx)
 	next, err := a.Estate.Apply(c)
 	if err != nil {
 		return nil, problem(err)
@@ -533,6 +562,12 @@ func (s *Server) postChange(ctx context.Context, in *body[ChangeQuestion]) (*bod
 	}
 	if c.IsEmpty() {
 		return nil, problem(fmt.Errorf("%w: no line goes and none comes", store.ErrNothing))
+	}
+	if lensOf(ctx) != nil {
+		return s.amend(ctx, in.Body.Key, func(l *lens) (*estate.Estate, error) {
+			next, err := l.made.Estate.Apply(c)
+			return next, problem(err)
+		})
 	}
 	return s.change(ctx, func() (store.Committed, error) {
 		return s.db.Commit(ctx, store.Edit{Base: in.Body.Base, Key: in.Body.Key, Who: who, Why: in.Body.Why, Change: c})
@@ -588,9 +623,10 @@ const effectWait = 700 * time.Millisecond
 
 // TextQuestion is a whole estate as text, made on a revision.
 type TextQuestion struct {
-	Base int64  `json:"base"`
-	Text string `json:"text"`
-	Why  string `json:"why,omitempty" maxLength:"1000"`
+	Base    int64  `json:"base"`
+	Edition int64  `json:"edition,omitempty" doc:"Of the draft that is looked through"`
+	Text    string `json:"text"`
+	Why     string `json:"why,omitempty" maxLength:"1000"`
 }
 
 // TextAnswer is what is wrong with it, or what saving it would do.
@@ -617,7 +653,7 @@ func (s *Server) postText(ctx context.Context, in *body[TextQuestion]) (*body[Te
 		out.Faults = faults
 		return &body[TextAnswer]{out}, nil
 	}
-	a := s.now()
+	a := s.asked(ctx)
 	after := a.Survey
 	if c := estate.Difference(a.Estate, e); !c.IsEmpty() {
 		out.Removed = append(out.Removed, c.Remove...)
@@ -677,6 +713,15 @@ func (s *Server) postRecords(ctx context.Context, in *body[TextQuestion]) (*body
 	if len(faults) > 0 {
 		return nil, faultsProblem(faults)
 	}
+	if lensOf(ctx) != nil {
+		return s.amend(ctx, "", func(l *lens) (*estate.Estate, error) {
+			if in.Body.Edition != l.draft.Edition || in.Body.Base != l.on.Revision {
+				return nil, problem(fmt.Errorf("%w: this text was begun on edition %d of it, at revision %d; it is edition %d at revision %d by now", store.ErrDraftMoved, in.Body.Edition, in.Body.Base, l.draft.Edition, l.on.Revision))
+			}
+			next, err := l.made.Estate.Apply(estate.Difference(l.made.Estate, e))
+			return next, problem(err)
+		})
+	}
 	base, err := s.db.At(ctx, in.Body.Base)
 	if err != nil {
 		return nil, problem(err)
@@ -692,6 +737,12 @@ type UndoQuestion struct {
 }
 
 func (s *Server) postUndo(ctx context.Context, in *body[UndoQuestion]) (*body[Changed], error) {
+	if l := lensOf(ctx); l != nil && in.Body.Revision == 0 {
+		return s.unamend(ctx, l)
+	}
+	if err := inForceOnly(ctx, "a change in the log"); err != nil {
+		return nil, err
+	}
 	return s.change(ctx, func() (store.Committed, error) {
 		if in.Body.Revision > 0 {
 			return s.db.UndoOf(ctx, in.Body.Revision, who)
@@ -701,12 +752,18 @@ func (s *Server) postUndo(ctx context.Context, in *body[UndoQuestion]) (*body[Ch
 }
 
 func (s *Server) postRedo(ctx context.Context, _ *none) (*body[Changed], error) {
+	if err := inForceOnly(ctx, "a change that is made again"); err != nil {
+		return nil, err
+	}
 	return s.change(ctx, func() (store.Committed, error) {
 		return s.db.Redo(ctx, who)
 	})
 }
 
 func (s *Server) postExample(ctx context.Context, _ *none) (*body[Changed], error) {
+	if err := inForceOnly(ctx, "the example"); err != nil {
+		return nil, err
+	}
 	before := s.now()
 	if before.Estate.Count() > 0 {
 		return nil, &Problem{Title: "The estate is not empty", Status: http.StatusConflict, Detail: "the example is loaded into an empty estate only"}

@@ -217,9 +217,11 @@ func TestEvents(t *testing.T) {
 	}
 	told := bufio.NewScanner(res.Body)
 	next := func() string {
+		event := ""
 		for told.Scan() {
-			if data, ok := strings.CutPrefix(told.Text(), "data: "); ok {
-				return data
+			event, _ = strings.CutPrefix(told.Text(), "event: ")
+			if event == "revision" && told.Scan() {
+				return strings.TrimPrefix(told.Text(), "data: ")
 			}
 		}
 		t.Fatalf("the stream ended: %v", told.Err())

@@ -7,7 +7,7 @@ import (
 )
 
 func (s *Server) getCertificates(ctx context.Context, _ *struct{}) (*body[certs.Sheet], error) {
-	sheet, err := certs.Of(ctx, s.now().Survey)
+	sheet, err := certs.Of(ctx, s.asked(ctx).Survey)
 	if err != nil {
 		return nil, problem(err)
 	}

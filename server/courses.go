@@ -16,7 +16,7 @@ type coursesQuery struct {
 
 // getCourses is names drawn through their addresses, edges, machines and fronts to their backends.
 func (s *Server) getCourses(ctx context.Context, in *coursesQuery) (*body[courses.Chart], error) {
-	a := s.now()
+	a := s.asked(ctx)
 	rows, err := a.Names(ctx, in.From)
 	if err != nil {
 		return nil, problem(err)

@@ -121,7 +121,7 @@ func (s *Server) calendar(ctx context.Context) (dates.Calendar, error) {
 	if err != nil {
 		return dates.Calendar{}, problem(err)
 	}
-	calendar, err := dates.Of(ctx, s.now().Survey, known)
+	calendar, err := dates.Of(ctx, s.asked(ctx).Survey, known)
 	if err != nil {
 		return dates.Calendar{}, problem(err)
 	}
@@ -140,6 +140,6 @@ func (s *Server) getFeed(ctx context.Context, _ *struct{}) (*feed, error) {
 	if err != nil {
 		return nil, err
 	}
-	name := s.now().Estate.Name()
+	name := s.asked(ctx).Estate.Name()
 	return &feed{"text/calendar; charset=utf-8", `inline; filename="dates.ics"`, []byte(calendar.Feed(name, time.Now()))}, nil
 }

@@ -9,7 +9,6 @@ import (
 	"steady-compass/core/change"
 	"steady-compass/core/effect"
 	"steady-compass/core/estate"
-	"steady-compass/core/mend"
 	"steady-compass/store"
 )
 
@@ -24,7 +23,8 @@ type DraftRow struct {
 // DraftSeen is a draft with what it would do, in the safe order.
 type DraftSeen struct {
 	DraftRow
-	Missing []string       `json:"missing" nullable:"false" doc:"Lines that it takes out and that are not there any more"`
+	Undo    int            `json:"undo" doc:"How often what was written into it can be taken back"`
+	Clashes []store.Clash  `json:"clashes" nullable:"false" doc:"Its lines that others changed meanwhile: as they were, are now, and are wanted"`
 	Effect  *effect.Effect `json:"effect,omitempty"`
 	Worse   bool           `json:"worse"`
 	Order   *change.Steps  `json:"order,omitempty"`
@@ -64,10 +64,15 @@ func noDraft(err error) error {
 	return problem(err)
 }
 
+// changeOf are the lines of a draft, read; its error is a problem.
+func changeOf(d *store.Draft) (estate.Change, error) {
+	q := ChangeQuestion{Remove: d.Remove, Add: d.Add}
+	return q.change()
+}
+
 // drafted is the estate with a draft made; its error is a problem.
 func drafted(e *estate.Estate, d *store.Draft) (*estate.Estate, error) {
-	q := ChangeQuestion{Remove: d.Remove, Add: d.Add}
-	c, err := q.change()
+	c, err := changeOf(d)
 	if err != nil {
 		return nil, err
 	}
@@ -83,16 +88,18 @@ func (s *Server) getDrafts(ctx context.Context, _ *struct{}) (*body[[]DraftRow],
 	if err != nil {
 		return nil, problem(err)
 	}
-	a := s.now()
 	out := []DraftRow{}
 	for _, d := range all {
-		row := DraftRow{Draft: d, Lines: len(d.Remove) + len(d.Add)}
-		next, err := drafted(a.Estate, &d)
-		switch {
-		case err != nil:
-			row.Cannot = err.Error()
-		case !a.Estate.Large():
-			what, err := effect.Of(ctx, a.Survey, a.Draft(next))
+		l, err := s.lens(ctx, d.ID)
+		if errors.Is(err, store.ErrNoDraft) { // it is dropped this moment
+			continue
+		}
+		if err != nil {
+			return nil, problem(err)
+		}
+		row := l.row()
+		if l.made != nil && !l.on.Estate.Large() {
+			what, err := l.effect(ctx)
 			if err != nil {
 				return nil, problem(err)
 			}
@@ -104,32 +111,30 @@ func (s *Server) getDrafts(ctx context.Context, _ *struct{}) (*body[[]DraftRow],
 }
 
 func (s *Server) getDraft(ctx context.Context, in *draftQuery) (*body[DraftSeen], error) {
-	d, err := s.db.Draft(ctx, in.ID)
+	l, err := s.lens(ctx, in.ID)
 	if err != nil {
 		return nil, noDraft(err)
 	}
-	a := s.now()
-	out := DraftSeen{DraftRow: DraftRow{Draft: d, Lines: len(d.Remove) + len(d.Add)}, Missing: []string{}}
-	for _, line := range d.Remove {
-		if !a.Estate.Has(line) {
-			out.Missing = append(out.Missing, line)
-		}
+	out := DraftSeen{DraftRow: l.row()}
+	if _, out.Undo, err = s.db.Amended(ctx, in.ID, ""); err != nil {
+		return nil, problem(err)
 	}
-	next, err := drafted(a.Estate, &d)
+	c, err := changeOf(&l.draft)
 	if err != nil {
-		out.Cannot = err.Error()
+		return nil, err
+	}
+	if out.Clashes, err = s.db.Meanwhile(ctx, l.draft, c); err != nil {
+		return nil, problem(err)
+	}
+	if l.made == nil {
 		return &body[DraftSeen]{out}, nil
 	}
-	what, err := effect.Of(ctx, a.Survey, a.Draft(next))
+	what, err := l.effect(ctx)
 	if err != nil {
 		return nil, problem(err)
 	}
 	out.Effect, out.Short, out.Worse = &what, what.Short, what.Worse()
-	st, err := s.state(ctx, a)
-	if err != nil {
-		return nil, problem(err)
-	}
-	steps, err := change.Order(ctx, st, next)
+	steps, err := l.order(ctx)
 	switch {
 	case errors.Is(err, change.ErrTooMany):
 		out.Unordered = err.Error()
@@ -141,25 +146,53 @@ func (s *Server) getDraft(ctx context.Context, in *draftQuery) (*body[DraftSeen]
 	return &body[DraftSeen]{out}, nil
 }
 
-// state is an analysis as a trial begins at it.
-func (s *Server) state(ctx context.Context, a *analysis) (mend.State, error) {
-	checked, err := a.Check(ctx)
-	return mend.State{Tracer: a.Tracer, Checked: checked}, err
+// Amendment is a draft as it is to be, of the edition that its maker has seen.
+type Amendment struct {
+	Edition int64 `json:"edition"`
+	NewDraft
 }
 
-func (s *Server) postDraft(ctx context.Context, in *body[NewDraft]) (*body[store.Draft], error) {
-	q := ChangeQuestion{Remove: in.Body.Remove, Add: in.Body.Add}
-	c, err := q.change()
+type amendQuestion struct {
+	ID   int64 `path:"id" minimum:"1"`
+	Body Amendment
+}
+
+// postAmend writes a draft anew. Its lines need not fit what is in force: it may be of lines that went meanwhile.
+func (s *Server) postAmend(ctx context.Context, in *amendQuestion) (*body[store.Draft], error) {
+	d, err := s.db.Draft(ctx, in.ID)
+	if err != nil {
+		return nil, noDraft(err)
+	}
+	d.Edition, d.Title, d.Why, d.Remove, d.Add = in.Body.Edition, in.Body.Title, in.Body.Why, in.Body.Remove, in.Body.Add
+	c, err := changeOf(&d)
 	if err != nil {
 		return nil, err
 	}
 	if c.IsEmpty() {
-		return nil, &Problem{Title: "There is nothing in it", Status: http.StatusUnprocessableEntity, Detail: "a draft without a line; expected lines that go or come"}
+		return nil, errNothingInIt
+	}
+	if d, err = s.db.Amend(ctx, d, ""); err != nil {
+		return nil, noDraft(err)
+	}
+	s.watch.tell(s.db.Current().Revision)
+	return &body[store.Draft]{d}, nil
+}
+
+var errNothingInIt = &Problem{Title: "There is nothing in it", Status: http.StatusUnprocessableEntity, Detail: "a draft without a line; expected lines that go or come"}
+
+func (s *Server) postDraft(ctx context.Context, in *body[NewDraft]) (*body[store.Draft], error) {
+	kept := store.Draft{Title: in.Body.Title, Author: who, Why: in.Body.Why, Remove: in.Body.Remove, Add: in.Body.Add}
+	c, err := changeOf(&kept)
+	if err != nil {
+		return nil, err
+	}
+	if c.IsEmpty() {
+		return nil, errNothingInIt
 	}
 	if _, err := s.now().Estate.Apply(c); err != nil {
 		return nil, problem(err)
 	}
-	d, err := s.db.AddDraft(ctx, store.Draft{Title: in.Body.Title, Author: who, Why: in.Body.Why, Remove: in.Body.Remove, Add: in.Body.Add})
+	d, err := s.db.AddDraft(ctx, kept)
 	if err != nil {
 		return nil, problem(err)
 	}
@@ -172,8 +205,7 @@ func (s *Server) postApply(ctx context.Context, in *draftQuery) (*body[Changed],
 	if err != nil {
 		return nil, noDraft(err)
 	}
-	q := ChangeQuestion{Remove: d.Remove, Add: d.Add}
-	c, err := q.change()
+	c, err := changeOf(&d)
 	if err != nil {
 		return nil, err
 	}
@@ -215,7 +247,7 @@ func (s *Server) postDone(ctx context.Context, in *doneQuestion) (*body[Changed]
 		return out, noDraft(s.db.DropDraft(ctx, d.ID))
 	}
 	d.Remove, d.Add = left.Remove, left.Add
-	return out, noDraft(s.db.SetDraft(ctx, d, store.Done{Place: in.Body.Place, Who: who, At: time.Now(), Revision: out.Body.Revision}))
+	return out, noDraft(s.db.Advance(ctx, d, store.Done{Place: in.Body.Place, Who: who, At: time.Now(), Revision: out.Body.Revision}))
 }
 
 func (s *Server) postDrop(ctx context.Context, in *draftQuery) (*none, error) {
@@ -232,8 +264,8 @@ type Wanted struct {
 }
 
 func (s *Server) postPlans(ctx context.Context, in *body[Wanted]) (*body[change.Proposals], error) {
-	a := s.now()
-	st, err := s.state(ctx, a)
+	a := s.asked(ctx)
+	st, err := a.state(ctx)
 	if err != nil {
 		return nil, problem(err)
 	}

@@ -90,7 +90,7 @@ func TestADraftOfLinesThatWent(t *testing.T) {
 	state := decoded[State](t, call(t, h, "GET", "/api/state", nil), 200)
 	decoded[Changed](t, call(t, h, "POST", "/api/change", ChangeQuestion{Base: state.Revision, Remove: []string{line}, Add: []string{}}), 200)
 	seen := decoded[DraftSeen](t, call(t, h, "GET", fmt.Sprintf("/api/drafts/%d", d.ID), nil), 200)
-	if len(seen.Missing) != 1 || seen.Cannot == "" || seen.Order != nil {
+	if len(seen.Clashes) != 1 || seen.Clashes[0].Line != line || seen.Cannot == "" || seen.Order != nil {
 		t.Errorf("%+v", seen)
 	}
 	if w := call(t, h, "POST", fmt.Sprintf("/api/drafts/%d/apply", d.ID), nil); w.Code != 409 {

@@ -49,7 +49,7 @@ func (w *watchers) tell(revision int64) {
 
 const heartbeat = 15 * time.Second
 
-// events is a stream of revisions, and of what is wrong with the database file (HTML Standard, server-sent events).
+// events is a stream of revisions, of what drafts there are, and of what is wrong with the database file (HTML Standard, server-sent events).
 func (s *Server) events(c *echo.Context) error {
 	revisions := s.watch.add()
 	defer s.watch.remove(revisions)
@@ -63,6 +63,9 @@ func (s *Server) events(c *echo.Context) error {
 	revision, trouble := s.db.Current().Revision, s.troubled()
 	for {
 		text := fmt.Sprintf("event: revision\ndata: %d\n\n", revision)
+		if mark, err := s.db.DraftsMark(c.Request().Context()); err == nil {
+			text += "event: drafts\ndata: " + mark + "\n\n"
+		}
 		if now := s.troubled(); now != trouble {
 			trouble = now
 			text += "event: trouble\ndata: " + strings.ReplaceAll(now, "\n", " ") + "\n\n"

@@ -31,8 +31,8 @@ type ExposureAnswer struct {
 	Addresses []WallAddress        `json:"addresses" nullable:"false"`
 }
 
-func (s *Server) getExposure(_ context.Context, in *fromQuery) (*body[ExposureAnswer], error) {
-	a := s.now()
+func (s *Server) getExposure(ctx context.Context, in *fromQuery) (*body[ExposureAnswer], error) {
+	a := s.asked(ctx)
 	x, err := a.Exposure(in.From)
 	if err != nil {
 		return nil, problem(err)
@@ -91,7 +91,7 @@ type ExposureChanges struct {
 }
 
 func (s *Server) getExposureChanges(ctx context.Context, in *changesQuery) (*body[ExposureChanges], error) {
-	a := s.now()
+	a := s.asked(ctx)
 	here, err := a.Tracer.VantageNamed(in.From)
 	if err != nil {
 		return nil, problem(err)
@@ -129,8 +129,8 @@ type closeQuery struct {
 }
 
 // getClose is the lines that close a door.
-func (s *Server) getClose(_ context.Context, in *closeQuery) (*body[flow.Mend], error) {
-	a := s.now()
+func (s *Server) getClose(ctx context.Context, in *closeQuery) (*body[flow.Mend], error) {
+	a := s.asked(ctx)
 	x, err := a.Exposure(in.From)
 	if err != nil {
 		return nil, problem(err)

@@ -62,7 +62,7 @@ const (
 )
 
 func (s *Server) getFilter(ctx context.Context, in *filterQuery) (*body[FilterAnswer], error) {
-	a := s.now()
+	a := s.asked(ctx)
 	m := a.Tracer.Model
 	name := strings.ToLower(in.Name)
 	var on []*model.Place

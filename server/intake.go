@@ -71,7 +71,7 @@ type ImportAnswer struct {
 	Leave  int                `json:"leave" doc:"How many lines are recorded already"`
 }
 
-func (s *Server) postImport(_ context.Context, in *body[ImportQuestion]) (*body[ImportAnswer], error) {
+func (s *Server) postImport(ctx context.Context, in *body[ImportQuestion]) (*body[ImportAnswer], error) {
 	q := in.Body
 	texts, err := unpacked(q.Files)
 	if err != nil {
@@ -97,7 +97,7 @@ func (s *Server) postImport(_ context.Context, in *body[ImportQuestion]) (*body[
 			}
 		}
 	}
-	now := s.now().Estate
+	now := s.asked(ctx).Estate
 	src := format.Source{Format: out.Format, Texts: texts, Files: files, Zone: q.Zone, For: q.For, Place: q.Place, Profiles: q.Profiles, Variables: q.Variables, Interfaces: q.Interfaces, Most: mostImported}
 	parts, err := src.Parts()
 	if err != nil {
@@ -204,8 +204,8 @@ type exported struct {
 	Body        []byte
 }
 
-func (s *Server) getExport(_ context.Context, in *exportQuery) (*exported, error) {
-	text, left, err := format.Write(in.Format, in.Name, in.From, nil, s.now().Estate)
+func (s *Server) getExport(ctx context.Context, in *exportQuery) (*exported, error) {
+	text, left, err := format.Write(in.Format, in.Name, in.From, nil, s.asked(ctx).Estate)
 	if err != nil {
 		return nil, &Problem{Title: "It cannot be written out", Status: http.StatusUnprocessableEntity, Detail: err.Error()}
 	}

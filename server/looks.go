@@ -154,6 +154,13 @@ func (s *Server) report(ctx context.Context) (findings.Report, error) {
 	if err != nil {
 		return findings.Report{}, err
 	}
+	if a := s.asked(ctx); a != seen.of { // what was seen is of what is in force
+		checked, err := a.Check(ctx)
+		if err != nil {
+			return findings.Report{}, err
+		}
+		return checked.With(keptOf(seen.all)), nil
+	}
 	s.looked.mu.Lock()
 	known := s.looked.report
 	s.looked.mu.Unlock()

@@ -45,7 +45,7 @@ func (s *Server) postMend(ctx context.Context, in *body[MendQuestion]) (*body[Me
 	if c.IsEmpty() {
 		return nil, problem(fmt.Errorf("%w: no line goes and none comes", store.ErrNothing))
 	}
-	a := s.now()
+	a := s.asked(ctx)
 	state, err := a.state(ctx)
 	if err != nil {
 		return nil, problem(err)
@@ -107,7 +107,7 @@ type OtherMend struct {
 
 // postOthers tries other readings of the mistake that a mend is for: what is asked about may have no mend, or one that does not hold.
 func (s *Server) postOthers(ctx context.Context, in *body[MendQuestion]) (*body[OtherMends], error) {
-	a := s.now()
+	a := s.asked(ctx)
 	state, err := a.state(ctx)
 	if err != nil {
 		return nil, problem(err)

@@ -75,7 +75,7 @@ func (r *recorder) Write(text []byte) (int, error) {
 // their requests last.
 func (s *Server) once(c *echo.Context, handle func(http.ResponseWriter, *http.Request)) error {
 	r := c.Request()
-	p := s.now().packed.of(r.URL.RequestURI())
+	p := s.asked(r.Context()).packed.of(r.URL.RequestURI())
 	if err := p.turn.Take(r.Context()); err != nil {
 		return problemJSON(c, http.StatusServiceUnavailable, "This took too long", "the same question is being answered already; ask again")
 	}

@@ -25,8 +25,8 @@ func plannedLines(list []plan.Line) []PlannedLine {
 	return out
 }
 
-func (s *Server) getPlan(_ context.Context, _ *none) (*body[[]PlannedLine], error) {
-	return &body[[]PlannedLine]{plannedLines(plan.Of(s.now().Estate, nil))}, nil
+func (s *Server) getPlan(ctx context.Context, _ *none) (*body[[]PlannedLine], error) {
+	return &body[[]PlannedLine]{plannedLines(plan.Of(s.asked(ctx).Estate, nil))}, nil
 }
 
 // PlanQuestion is rows of a plan, a service a row: OUTSIDE INSIDE and what it is.
@@ -48,8 +48,8 @@ type PlanAnswer struct {
 	Faults []PlanFault   `json:"faults" nullable:"false"`
 }
 
-func (s *Server) postPlan(_ context.Context, in *body[PlanQuestion]) (*body[PlanAnswer], error) {
-	a := s.now()
+func (s *Server) postPlan(ctx context.Context, in *body[PlanQuestion]) (*body[PlanAnswer], error) {
+	a := s.asked(ctx)
 	records, faults := plan.Write(a.Tracer.Model, in.Body.Gateway, in.Body.Rows)
 	out := PlanAnswer{Lines: []PlannedLine{}, Faults: []PlanFault{}}
 	for _, f := range faults {
@@ -89,12 +89,12 @@ type SwitchAnswer struct {
 	Lines  []PlannedLine `json:"lines" nullable:"false" doc:"Each with what it collides with if just these are on"`
 }
 
-func (s *Server) postSwitch(_ context.Context, in *body[SwitchQuestion]) (*body[SwitchAnswer], error) {
+func (s *Server) postSwitch(ctx context.Context, in *body[SwitchQuestion]) (*body[SwitchAnswer], error) {
 	chosen := map[string]bool{}
 	for _, l := range in.Body.Lines {
 		chosen[l] = true
 	}
-	list := plan.Of(s.now().Estate, func(r estate.Record) bool { return chosen[estate.Line(r)] })
+	list := plan.Of(s.asked(ctx).Estate, func(r estate.Record) bool { return chosen[estate.Line(r)] })
 	out := SwitchAnswer{Remove: []string{}, Add: []string{}, Lines: plannedLines(list)}
 	var records []estate.Record
 	for _, l := range list {

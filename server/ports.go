@@ -12,7 +12,7 @@ import (
 )
 
 func (s *Server) getPorts(ctx context.Context, _ *none) (*body[[]ports.Machine], error) {
-	c, err := s.now().Ports(ctx)
+	c, err := s.asked(ctx).Ports(ctx)
 	if err != nil {
 		return nil, problem(err)
 	}
@@ -30,7 +30,7 @@ type MachineDepth struct {
 }
 
 func (s *Server) getMachinePorts(ctx context.Context, in *machineQuery) (*body[MachineDepth], error) {
-	c, err := s.now().Ports(ctx)
+	c, err := s.asked(ctx).Ports(ctx)
 	if err != nil {
 		return nil, problem(err)
 	}
@@ -59,7 +59,7 @@ type Free struct {
 }
 
 func (s *Server) getFree(ctx context.Context, in *freeQuery) (*body[Free], error) {
-	a := s.now()
+	a := s.asked(ctx)
 	if p := a.Tracer.Model.PlaceNamed(strings.ToLower(in.Machine)); p == nil || p.IsContainer() {
 		return nil, noMachine(in.Machine)
 	}

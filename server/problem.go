@@ -62,6 +62,8 @@ func problem(err error) error {
 		return &Problem{Title: "The database file is gone", Status: http.StatusServiceUnavailable, Detail: err.Error()}
 	case errors.Is(err, store.ErrMoved):
 		return &Problem{Title: "The estate has moved", Status: http.StatusConflict, Detail: err.Error()}
+	case errors.Is(err, store.ErrDraftMoved):
+		return &Problem{Title: "The draft has moved", Status: http.StatusConflict, Detail: err.Error()}
 	case errors.Is(err, store.ErrNothing):
 		return &Problem{Title: "There is nothing to do", Status: http.StatusConflict, Detail: err.Error()}
 	case errors.Is(err, flow.ErrNoVantage), errors.Is(err, trace.ErrNoTarget):

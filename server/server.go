@@ -45,6 +45,7 @@ type Server struct {
 	noting   sync.Mutex    // held by whoever works out what a change did
 	watch    watchers
 	kept     keptAnswers
+	lenses   lenses
 	looked   seenLooks
 	trouble  atomic.Pointer[string] // what is wrong with the database file; nil where nothing is
 	today    func() estate.Date
@@ -52,7 +53,7 @@ type Server struct {
 
 // New is a server for a database.
 func New(db *store.Store, log *slog.Logger) *Server {
-	return &Server{db: db, log: log, keeping: parallel.NewTurn(), today: func() estate.Date { return estate.Date(time.Now().Format(time.DateOnly)) }}
+	return &Server{db: db, log: log, keeping: parallel.NewTurn(), lenses: lenses{of: map[int64]*lens{}}, today: func() estate.Date { return estate.Date(time.Now().Format(time.DateOnly)) }}
 }
 
 // Serve answers on a listener until the context ends.
@@ -111,6 +112,7 @@ const lookInterval = 500 * time.Millisecond
 func (s *Server) follow(ctx context.Context) {
 	tick := time.NewTicker(lookInterval)
 	defer tick.Stop()
+	drafts, _ := s.db.DraftsMark(ctx)
 	for {
 		select {
 		case <-ctx.Done():
@@ -127,7 +129,8 @@ func (s *Server) follow(ctx context.Context) {
 		if now := s.troubled(); now != was {
 			s.log.Warn("the database", "trouble", now)
 			s.watch.tell(s.db.Current().Revision)
-		} else if s.db.Current().Revision != known {
+		} else if mark, err := s.db.DraftsMark(ctx); s.db.Current().Revision != known || err == nil && mark != drafts {
+			drafts = mark
 			s.watch.tell(s.db.Current().Revision)
 		}
 	}

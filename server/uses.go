@@ -32,8 +32,8 @@ func noWord(word string) error {
 	return &Problem{Title: "That is nothing to look for", Status: http.StatusUnprocessableEntity, Detail: fmt.Sprintf("%q is no address, no name, no machine and no port of one", word)}
 }
 
-func (s *Server) getUses(_ context.Context, in *usesQuery) (*body[UsesAnswer], error) {
-	x := s.now().Uses()
+func (s *Server) getUses(ctx context.Context, in *usesQuery) (*body[UsesAnswer], error) {
+	x := s.asked(ctx).Uses()
 	kind, word, ok := x.KindOf(in.Of)
 	if !ok {
 		return nil, noWord(in.Of)
@@ -58,7 +58,7 @@ type LeadsAnswer struct {
 }
 
 func (s *Server) getLeads(ctx context.Context, in *leadsQuery) (*body[LeadsAnswer], error) {
-	t := s.now().Tracer
+	t := s.asked(ctx).Tracer
 	place, port, err := t.ParseEnd(in.To)
 	if err != nil {
 		return nil, &Problem{Title: "Nothing can end there", Status: http.StatusUnprocessableEntity, Detail: err.Error()}
@@ -89,8 +89,8 @@ type Swap struct {
 	Wrong  string   `json:"wrong,omitempty" doc:"Why the new line cannot stand"`
 }
 
-func (s *Server) postMove(_ context.Context, in *body[MoveQuestion]) (*body[[]Swap], error) {
-	x := s.now().Uses()
+func (s *Server) postMove(ctx context.Context, in *body[MoveQuestion]) (*body[[]Swap], error) {
+	x := s.asked(ctx).Uses()
 	kind, _, ok := x.KindOf(in.Body.From)
 	if !ok {
 		return nil, noWord(in.Body.From)

@@ -24,7 +24,7 @@ type WithoutAnswer struct {
 }
 
 func (s *Server) getWithout(ctx context.Context, in *withoutQuery) (*body[WithoutAnswer], error) {
-	a := s.now()
+	a := s.asked(ctx)
 	out := WithoutAnswer{Of: strings.ToLower(in.Of), Kinds: []gone.Kind{}}
 	for _, k := range gone.Kinds {
 		if _, err := gone.Find(a.Estate, in.Of, k); err == nil {

@@ -202,7 +202,8 @@ export interface paths {
         /** A draft: its lines, what it would do, and its steps in the safe order */
         get: operations["draft"];
         put?: never;
-        post?: never;
+        /** Write a draft anew: its title, its reason, its lines */
+        post: operations["amend-draft"];
         delete?: never;
         options?: never;
         head?: never;
@@ -254,6 +255,23 @@ export interface paths {
         put?: never;
         /** Take a draft away */
         post: operations["drop-draft"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/drafts/{id}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take back what was written into a draft last */
+        post: operations["unamend-draft"];
         delete?: never;
         options?: never;
         head?: never;
@@ -924,6 +942,14 @@ export interface components {
             through: string[];
             transport: string;
         };
+        Amendment: {
+            add: string[];
+            /** Format: int64 */
+            edition: number;
+            remove: string[];
+            title: string;
+            why?: string;
+        };
         Answer: {
             /**
              * Format: int64
@@ -1227,6 +1253,11 @@ export interface components {
             author: string;
             /** @description The steps of it that are in force already */
             done: components["schemas"]["Done"][];
+            /**
+             * Format: int64
+             * @description Goes up with every change of its lines
+             */
+            edition: number;
             /** Format: int64 */
             id: number;
             remove: string[];
@@ -1261,6 +1292,11 @@ export interface components {
             cannot?: string;
             /** @description The steps of it that are in force already */
             done: components["schemas"]["Done"][];
+            /**
+             * Format: int64
+             * @description Goes up with every change of its lines
+             */
+            edition: number;
             /** Format: int64 */
             id: number;
             /** Format: int64 */
@@ -1283,15 +1319,20 @@ export interface components {
             author: string;
             /** @description Why it cannot be made as the records are now */
             cannot?: string;
+            /** @description Its lines that others changed meanwhile: as they were, are now, and are wanted */
+            clashes: components["schemas"]["Clash"][];
             /** @description The steps of it that are in force already */
             done: components["schemas"]["Done"][];
+            /**
+             * Format: int64
+             * @description Goes up with every change of its lines
+             */
+            edition: number;
             effect?: components["schemas"]["Effect"];
             /** Format: int64 */
             id: number;
             /** Format: int64 */
             lines: number;
-            /** @description Lines that it takes out and that are not there any more */
-            missing: string[];
             order?: components["schemas"]["Steps"];
             remove: string[];
             /**
@@ -1302,6 +1343,11 @@ export interface components {
             /** @description What it would do, in one line; empty where the estate is large */
             short: string;
             title: string;
+            /**
+             * Format: int64
+             * @description How often what was written into it can be taken back
+             */
+            undo: number;
             /** @description Why it is not put in order */
             unordered?: string;
             why: string;
@@ -2020,6 +2066,11 @@ export interface components {
             stays: components["schemas"]["Stay"][];
         };
         Records: {
+            /**
+             * Format: int64
+             * @description Of the draft that is looked through
+             */
+            edition?: number;
             exports: components["schemas"]["Export"][];
             kinds: {
                 [key: string]: number;
@@ -2226,6 +2277,8 @@ export interface components {
             records: number;
             /** Format: int64 */
             revision: number;
+            /** @description The draft that is looked through */
+            through?: components["schemas"]["Through"];
             /** @description What is wrong with the database file: nothing is kept while it is so */
             trouble?: string;
             undo: components["schemas"]["Undo"];
@@ -2350,8 +2403,32 @@ export interface components {
         TextQuestion: {
             /** Format: int64 */
             base: number;
+            /**
+             * Format: int64
+             * @description Of the draft that is looked through
+             */
+            edition?: number;
             text: string;
             why?: string;
+        };
+        Through: {
+            /** @description Why it cannot be made as the records are now */
+            cannot?: string;
+            /** Format: int64 */
+            edition: number;
+            /** Format: int64 */
+            id: number;
+            /**
+             * Format: int64
+             * @description of it that are not in force
+             */
+            lines: number;
+            title: string;
+            /**
+             * Format: int64
+             * @description How often what was written into it can be taken back
+             */
+            undo: number;
         };
         Undecided: {
             address: string;
@@ -2486,6 +2563,8 @@ export interface operations {
     answers: {
         parameters: {
             query?: {
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                draft?: number;
                 /** @description The vantages, a comma list; auto adds those that have answers of their own */
                 from?: string;
             };
@@ -2517,7 +2596,10 @@ export interface operations {
     };
     certificates: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                draft?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -2546,7 +2628,10 @@ export interface operations {
     };
     change: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                draft?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -2597,7 +2682,10 @@ export interface operations {
     };
     codes: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                draft?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -2627,6 +2715,8 @@ export interface operations {
     compare: {
         parameters: {
             query: {
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                draft?: number;
                 target: string;
                 /** @description The vantage */
                 from?: string;
@@ -2636,6 +2726,8 @@ export interface operations {
                 otherfrom?: string;
                 /** @description The other as it was recorded at this revision; as it is now where 0 or not given */
                 revision?: number;
+                /** @description The other as this draft would make it */
+                with?: number;
             };
             header?: never;
             path?: never;
@@ -2665,7 +2757,10 @@ export interface operations {
     };
     counts: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                draft?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -2695,6 +2790,8 @@ export interface operations {
     courses: {
         parameters: {
             query?: {
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                draft?: number;
                 /** @description The vantage */
                 from?: string;
                 /** @description What names are drawn together by; whatever reads well where not given */
@@ -2732,7 +2829,10 @@ export interface operations {
     };
     dates: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                draft?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -2761,7 +2861,10 @@ export interface operations {
     };
     feed: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                draft?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -2792,7 +2895,10 @@ export interface operations {
     };
     "draft-trace": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                draft?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -2952,6 +3058,59 @@ export interface operations {
             };
         };
     };
+    "amend-draft": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Amendment"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Draft"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "apply-draft": {
         parameters: {
             query?: never;
@@ -3101,9 +3260,61 @@ export interface operations {
             };
         };
     };
-    example: {
+    "unamend-draft": {
         parameters: {
             query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Changed"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    example: {
+        parameters: {
+            query?: {
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                draft?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -3151,6 +3362,8 @@ export interface operations {
     export: {
         parameters: {
             query: {
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                draft?: number;
                 format: "zone" | "hosts" | "estate" | "nft" | "save" | "save6" | "csv";
                 name?: string;
                 from?: string;
@@ -3186,6 +3399,8 @@ export interface operations {
     exposure: {
         parameters: {
             query?: {
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                draft?: number;
                 /** @description The vantage */
                 from?: string;
             };
@@ -3218,6 +3433,8 @@ export interface operations {
     exposureChanges: {
         parameters: {
             query: {
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                draft?: number;
                 /** @description The vantage */
                 from?: string;
                 /** @description A revision by its number, or another vantage */
@@ -3252,6 +3469,8 @@ export interface operations {
     close: {
         parameters: {
             query: {
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                draft?: number;
                 /** @description The vantage */
                 from?: string;
                 address: string;
@@ -3287,6 +3506,8 @@ export interface operations {
     filter: {
         parameters: {
             query: {
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                draft?: number;
                 name: string;
                 /** @description The machine whose on-link networks are meant; the first where not given */
                 on?: string;
@@ -3319,7 +3540,10 @@ export interface operations {
     };
     findings: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                draft?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -3348,7 +3572,10 @@ export interface operations {
     };
     import: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                draft?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -3399,7 +3626,10 @@ export interface operations {
     };
     kinds: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                draft?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -3429,6 +3659,8 @@ export interface operations {
     leads: {
         parameters: {
             query: {
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                draft?: number;
                 /** @description A host or container, with a port or not */
                 to: string;
                 /** @description The vantage */
@@ -3462,7 +3694,10 @@ export interface operations {
     };
     line: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                draft?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -3514,6 +3749,8 @@ export interface operations {
     log: {
         parameters: {
             query?: {
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                draft?: number;
                 /** @description Only changes before this revision */
                 before?: number;
                 limit?: number;
@@ -3546,7 +3783,10 @@ export interface operations {
     };
     look: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                draft?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -3598,6 +3838,8 @@ export interface operations {
     looks: {
         parameters: {
             query?: {
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                draft?: number;
                 /** @description Only what was seen of this name or address */
                 name?: string;
                 /** @description Only what was seen from this vantage */
@@ -3631,7 +3873,10 @@ export interface operations {
     };
     "take-looks": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                draft?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -3682,7 +3927,10 @@ export interface operations {
     };
     machine: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                draft?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -3711,7 +3959,10 @@ export interface operations {
     };
     mend: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                draft?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -3762,7 +4013,10 @@ export interface operations {
     };
     others: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                draft?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -3813,7 +4067,10 @@ export interface operations {
     };
     move: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                draft?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -3865,6 +4122,8 @@ export interface operations {
     names: {
         parameters: {
             query?: {
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                draft?: number;
                 /** @description The vantage */
                 from?: string;
             };
@@ -3896,7 +4155,10 @@ export interface operations {
     };
     plan: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                draft?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -3925,7 +4187,10 @@ export interface operations {
     };
     writePlan: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                draft?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -3976,7 +4241,10 @@ export interface operations {
     };
     switchOn: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                draft?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -4027,7 +4295,10 @@ export interface operations {
     };
     plans: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                draft?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -4078,7 +4349,10 @@ export interface operations {
     };
     ports: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                draft?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -4108,6 +4382,8 @@ export interface operations {
     free: {
         parameters: {
             query: {
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                draft?: number;
                 machine: string;
                 transport?: "tcp" | "udp";
                 above?: number;
@@ -4143,6 +4419,8 @@ export interface operations {
     "machine-ports": {
         parameters: {
             query: {
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                draft?: number;
                 machine: string;
             };
             header?: never;
@@ -4173,7 +4451,10 @@ export interface operations {
     };
     preview: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                draft?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -4224,7 +4505,10 @@ export interface operations {
     };
     records: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                draft?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -4253,7 +4537,10 @@ export interface operations {
     };
     "save-text": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                draft?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -4304,7 +4591,10 @@ export interface operations {
     };
     redo: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                draft?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -4352,6 +4642,8 @@ export interface operations {
     seen: {
         parameters: {
             query?: {
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                draft?: number;
                 /** @description Only what was seen of this name or address */
                 name?: string;
                 /** @description Only what was seen from this vantage */
@@ -4385,7 +4677,10 @@ export interface operations {
     };
     state: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                draft?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -4415,6 +4710,8 @@ export interface operations {
     suspects: {
         parameters: {
             query: {
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                draft?: number;
                 target: string;
             };
             header?: never;
@@ -4445,7 +4742,10 @@ export interface operations {
     };
     text: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                draft?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -4497,6 +4797,8 @@ export interface operations {
     trace: {
         parameters: {
             query: {
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                draft?: number;
                 target: string;
                 /** @description The vantage */
                 from?: string;
@@ -4530,6 +4832,8 @@ export interface operations {
     "trace-picture": {
         parameters: {
             query: {
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                draft?: number;
                 target: string;
                 /** @description The vantage */
                 from?: string;
@@ -4563,7 +4867,10 @@ export interface operations {
     };
     undo: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                draft?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -4615,6 +4922,8 @@ export interface operations {
     uses: {
         parameters: {
             query: {
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                draft?: number;
                 /** @description An address, a name or a machine */
                 of: string;
             };
@@ -4646,7 +4955,10 @@ export interface operations {
     };
     vantages: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                draft?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -4676,6 +4988,8 @@ export interface operations {
     without: {
         parameters: {
             query: {
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                draft?: number;
                 /** @description A host, container, network, IP, service, certificate or zone; or a name, with its port or not */
                 of: string;
                 /** @description What the word is, where it may be several */
