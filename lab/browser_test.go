@@ -8,7 +8,10 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/cdproto/cdp"
+	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 )
 
 // browser is one page in a headless Chromium.
@@ -79,8 +82,24 @@ func (b *browser) says(selector, word string) {
 	b.until(fmt.Sprintf("[...document.querySelectorAll(%q)].some(e => e.innerText.includes(%q))", selector, word))
 }
 
-// press sends keys to whatever has the focus.
+// press sends keys to whatever has the focus. As at a keyboard, a letter is typed only where nothing takes its key for itself.
 func (b *browser) press(keys string) {
 	b.t.Helper()
-	b.do(chromedp.KeyEvent(keys))
+	b.do(chromedp.Func(func(ctx context.Context, page *chromedp.Target) error {
+		for _, r := range keys {
+			events := kb.Encode(r)
+			for i, e := range events {
+				if e.Type == kb.KeyChar {
+					continue
+				}
+				if i+1 < len(events) && events[i+1].Type == kb.KeyChar {
+					e.Text, e.UnmodifiedText = events[i+1].Text, events[i+1].UnmodifiedText
+				}
+				if _, err := cdp.Call(ctx, page, input.DispatchKeyEvent, *e); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	}))
 }

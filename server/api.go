@@ -14,6 +14,7 @@ import (
 	"github.com/danielgtaylor/huma/v2/adapters/humago"
 	"github.com/labstack/echo/v5"
 
+	"steady-compass/core/change"
 	"steady-compass/core/codes"
 	"steady-compass/core/effect"
 	"steady-compass/core/estate"
@@ -187,14 +188,14 @@ type fromQuery struct {
 
 // State is what the frame of the interface shows.
 type State struct {
-	Name     string `json:"name"`
-	Revision int64  `json:"revision"`
-	Day      string `json:"day"`
-	Records  int    `json:"records"`
-	Undo     Undo   `json:"undo"`
+	Name     string   `json:"name"`
+	Revision int64    `json:"revision"`
+	Day      string   `json:"day"`
+	Records  int      `json:"records"`
+	Undo     Undo     `json:"undo"`
 	Through  *Through `json:"through,omitempty" doc:"The draft that is looked through"`
-	ReadOnly string `json:"readOnly,omitempty" doc:"Why nothing can be kept, where the database may only be read"`
-	Trouble  string `json:"trouble,omitempty" doc:"What is wrong with the database file: nothing is kept while it is so"`
+	ReadOnly string   `json:"readOnly,omitempty" doc:"Why nothing can be kept, where the database may only be read"`
+	Trouble  string   `json:"trouble,omitempty" doc:"What is wrong with the database file: nothing is kept while it is so"`
 }
 
 // Undo is the change that an undo would take back.
@@ -377,7 +378,8 @@ type LineQuestion struct {
 
 // LineAnswer is what is to be said of it.
 type LineAnswer struct {
-	Record     bool                `json:"record"` // it begins with the word of a kind: it is recorded, not traced
+	Record     bool                `json:"record"`   // it begins with the word of a kind: it is recorded, not traced
+	Sentence   bool                `json:"sentence"` // it begins with publish or retire: what it comes to is worked out
 	Canonical  string              `json:"canonical,omitempty"`
 	Meaning    string              `json:"meaning,omitempty"`
 	Fault      *estate.Fault       `json:"fault,omitempty"`
@@ -442,7 +444,14 @@ func (a *analysis) target(text string) *TargetAnswer {
 
 func (s *Server) postLine(ctx context.Context, in *body[LineQuestion]) (*body[LineAnswer], error) {
 	a := s.asked(ctx)
+	if change.Begins(in.Body.Line) {
+		completion := change.Complete(in.Body.Line, in.Body.Cursor, a.Estate)
+		return &body[LineAnswer]{LineAnswer{Sentence: true, Meaning: change.Sentences, Completion: completion}}, nil
+	}
 	out := LineAnswer{Completion: notation.Complete(in.Body.Line, in.Body.Cursor, a.Estate)}
+	if strings.TrimSpace(in.Body.Line[:min(in.Body.Cursor, len(in.Body.Line))]) != "" && !strings.Contains(in.Body.Line, " ") {
+		out.Completion.Words = append(out.Completion.Words, change.Complete(in.Body.Line, in.Body.Cursor, a.Estate).Words...)
+	}
 	if out.Completion.Words == nil {
 		out.Completion.Words = []notation.Suggestion{}
 	}

@@ -7,6 +7,7 @@ import (
 	"sync"
 	"time"
 
+	"steady-compass/core/change"
 	"steady-compass/core/dates"
 	"steady-compass/core/effect"
 	"steady-compass/core/estate"
@@ -43,16 +44,28 @@ func (k *keptAnswers) known(ctx context.Context, db *store.Store, now time.Time)
 	return out, err
 }
 
-func (k *keptAnswers) now(ctx context.Context, db *store.Store, now time.Time) ([]dates.Kept, error) {
+// changedAnswers is a change that names answer otherwise since.
+type changedAnswers struct {
+	revision int64
+	at       time.Time
+	old      []effect.OldAnswer
+}
+
+// over is when nobody has an old answer any more.
+func (c *changedAnswers) over(o *effect.OldAnswer) time.Time {
+	return c.at.Add(time.Duration(o.Seconds) * time.Second)
+}
+
+// changes are those of late, the newest first.
+func (k *keptAnswers) changes(ctx context.Context, db *store.Store, now time.Time) ([]changedAnswers, error) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	log, err := db.Log(ctx, 0, changesAbout)
 	if err != nil {
 		return nil, err
 	}
-	type answer struct{ name, typ string }
-	latest := map[answer]dates.Kept{}
 	known := map[int64][]effect.OldAnswer{}
+	var out []changedAnswers
 	for i := range log {
 		entry := &log[i]
 		if now.Sub(entry.At) > keptAtMost || !touchesNames(entry) {
@@ -65,19 +78,61 @@ func (k *keptAnswers) now(ctx context.Context, db *store.Store, now time.Time) (
 			}
 		}
 		known[entry.Revision] = old
-		for _, o := range old {
-			until := entry.At.Add(time.Duration(o.Seconds) * time.Second)
+		out = append(out, changedAnswers{entry.Revision, entry.At, old})
+	}
+	k.of = known
+	return out, nil
+}
+
+func (k *keptAnswers) now(ctx context.Context, db *store.Store, now time.Time) ([]dates.Kept, error) {
+	changes, err := k.changes(ctx, db, now)
+	if err != nil {
+		return nil, err
+	}
+	type answer struct{ name, typ string }
+	latest := map[answer]dates.Kept{}
+	for _, c := range changes {
+		for _, o := range c.old {
+			until := c.over(&o)
 			if key := (answer{o.Name, o.Type}); until.After(now) && until.After(latest[key].Until) {
 				latest[key] = dates.Kept{Name: o.Name, Type: o.Type, Missing: o.Missing, Until: until}
 			}
 		}
 	}
-	k.of = known
 	out := []dates.Kept{}
 	for _, kept := range latest {
 		out = append(out, kept)
 	}
 	return out, nil
+}
+
+// past are the answers that somebody may still have as they were, but for those of changes up to a revision, which are known to be over. It
+// holds until the time that is given.
+func (k *keptAnswers) past(ctx context.Context, db *store.Store, now time.Time, over int64) (out change.Past, until time.Time, err error) {
+	changes, err := k.changes(ctx, db, now)
+	if err != nil {
+		return out, until, err
+	}
+	out.Left = map[string]estate.Seconds{}
+	oldest := int64(0)
+	for _, c := range changes {
+		for _, o := range c.old {
+			left := c.over(&o).Sub(now)
+			if o.Missing || left <= 0 || c.revision <= over {
+				continue
+			}
+			oldest = c.revision // they come the newest first
+			out.Left[o.Name] = max(out.Left[o.Name], estate.Seconds((left+time.Second-1)/time.Second))
+			if end := c.over(&o); until.IsZero() || end.Before(until) {
+				until = end
+			}
+		}
+	}
+	if oldest == 0 {
+		return out, until, nil
+	}
+	out.Before, err = db.At(ctx, oldest-1)
+	return out, until, err
 }
 
 // touchesNames says whether a change has lines by which names answer; one of which not all lines are shown may.

@@ -24,12 +24,52 @@ type DraftRow struct {
 type DraftSeen struct {
 	DraftRow
 	Undo    int            `json:"undo" doc:"How often what was written into it can be taken back"`
-	Clashes []store.Clash  `json:"clashes" nullable:"false" doc:"Its lines that others changed meanwhile: as they were, are now, and are wanted"`
+	Clashes []Meanwhile    `json:"clashes" nullable:"false"`
 	Effect  *effect.Effect `json:"effect,omitempty"`
 	Worse   bool           `json:"worse"`
 	Order   *change.Steps  `json:"order,omitempty"`
 
-	Unordered string `json:"unordered,omitempty" doc:"Why it is not put in order"`
+	Until     *time.Time `json:"until,omitempty" doc:"When the wait is over that is the next step"`
+	Unordered string     `json:"unordered,omitempty" doc:"Why it is not put in order"`
+}
+
+// Meanwhile is a line of a draft that others have changed since: as it was, is now, and is wanted. What the draft would be comes with it.
+type Meanwhile struct {
+	store.Clash
+	Leave change.Lines `json:"leave" doc:"The draft's lines where the line is left as it is now"`
+	Want  change.Lines `json:"want" doc:"And where what is wanted comes in its place"`
+}
+
+// meanwhile is what became of lines of a draft, with what can be done.
+func meanwhile(c estate.Change, clashes []store.Clash) []Meanwhile {
+	lines := func(remove func(line string) (string, bool), add func(line string) bool) change.Lines {
+		out := change.Lines{Remove: []string{}, Add: []string{}}
+		for _, line := range c.Remove {
+			if line, stays := remove(line); stays {
+				out.Remove = append(out.Remove, line)
+			}
+		}
+		for _, p := range c.Add {
+			if add(estate.Line(p.Record)) {
+				out.Add = append(out.Add, p.Line())
+			}
+		}
+		return out
+	}
+	out := []Meanwhile{}
+	for _, clash := range clashes {
+		out = append(out, Meanwhile{
+			Clash: clash,
+			Leave: lines(func(line string) (string, bool) { return line, line != clash.Line }, func(line string) bool { return line != clash.Mine }),
+			Want: lines(func(line string) (string, bool) {
+				if line == clash.Line {
+					return clash.Theirs, clash.Theirs != ""
+				}
+				return line, true
+			}, func(string) bool { return true }),
+		})
+	}
+	return out
 }
 
 type draftQuery struct {
@@ -123,9 +163,11 @@ func (s *Server) getDraft(ctx context.Context, in *draftQuery) (*body[DraftSeen]
 	if err != nil {
 		return nil, err
 	}
-	if out.Clashes, err = s.db.Meanwhile(ctx, l.draft, c); err != nil {
+	clashes, err := s.db.Meanwhile(ctx, l.draft, c)
+	if err != nil {
 		return nil, problem(err)
 	}
+	out.Clashes = meanwhile(c, clashes)
 	if l.made == nil {
 		return &body[DraftSeen]{out}, nil
 	}
@@ -133,15 +175,15 @@ func (s *Server) getDraft(ctx context.Context, in *draftQuery) (*body[DraftSeen]
 	if err != nil {
 		return nil, problem(err)
 	}
-	out.Effect, out.Short, out.Worse = &what, what.Short, what.Worse()
-	steps, err := l.order(ctx)
+	out.Effect, out.Short, out.Worse = what, what.Short, what.Worse()
+	steps, err := s.ordered(ctx, l)
 	switch {
 	case errors.Is(err, change.ErrTooMany):
 		out.Unordered = err.Error()
 	case err != nil:
 		return nil, problem(err)
 	default:
-		out.Order = &steps
+		out.Order, out.Until = &steps.Steps, steps.next()
 	}
 	return &body[DraftSeen]{out}, nil
 }
@@ -233,6 +275,9 @@ func (s *Server) postDone(ctx context.Context, in *doneQuestion) (*body[Changed]
 	if err != nil {
 		return nil, err
 	}
+	if c.IsEmpty() && in.Body.Place == waited {
+		return s.waitOver(ctx, d)
+	}
 	var after *estate.Estate
 	out, err := s.change(ctx, func() (store.Committed, error) {
 		done, err := s.db.Commit(ctx, store.Edit{Base: in.Body.Base, Who: who, Why: d.Title + ": " + in.Body.Place, Change: c})
@@ -248,6 +293,16 @@ func (s *Server) postDone(ctx context.Context, in *doneQuestion) (*body[Changed]
 	}
 	d.Remove, d.Add = left.Remove, left.Add
 	return out, noDraft(s.db.Advance(ctx, d, store.Done{Place: in.Body.Place, Who: who, At: time.Now(), Revision: out.Body.Revision}))
+}
+
+// waitOver notes that nobody has an old answer any more: what is changed so far is seen by all.
+func (s *Server) waitOver(ctx context.Context, d store.Draft) (*body[Changed], error) {
+	revision := s.db.Current().Revision
+	if err := s.db.Advance(ctx, d, store.Done{Place: waited, Who: who, At: time.Now(), Revision: revision}); err != nil {
+		return nil, noDraft(err)
+	}
+	s.watch.tell(revision)
+	return &body[Changed]{Changed{Revision: revision}}, nil
 }
 
 func (s *Server) postDrop(ctx context.Context, in *draftQuery) (*none, error) {

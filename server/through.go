@@ -8,6 +8,8 @@ import (
 	"slices"
 	"strconv"
 	"sync"
+	"sync/atomic"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -37,39 +39,83 @@ type lens struct {
 	cannot error
 
 	working parallel.Turn // of who works out what follows
-	does    *effect.Effect
-	steps   *change.Steps
+	does    atomic.Pointer[effect.Effect]
+	steps   atomic.Pointer[stepsAt]
+}
+
+// stepsAt are steps as they were put in order at a time. Where old answers have a say in them, they hold until one of these ends.
+type stepsAt struct {
+	change.Steps
+	at, until time.Time
+}
+
+// next is when the wait is over that is the first of the steps; nil where it is none.
+func (s *stepsAt) next() *time.Time {
+	if len(s.Steps.Steps) == 0 || s.Steps.Steps[0].Kind != change.Wait {
+		return nil
+	}
+	end := s.at.Add(time.Duration(s.Steps.Steps[0].Seconds) * time.Second)
+	return &end
 }
 
 // effect is what the draft would do, worked out once.
-func (l *lens) effect(ctx context.Context) (effect.Effect, error) {
+func (l *lens) effect(ctx context.Context) (*effect.Effect, error) {
 	return onceEach(ctx, l.working, &l.does, func() (effect.Effect, error) { return effect.Of(ctx, l.on.Survey, l.made.Survey) })
 }
 
-// order is the safe order of its steps, worked out once.
-func (l *lens) order(ctx context.Context) (change.Steps, error) {
+// waited is the place of work of a wait.
+const waited = "wait"
+
+// ordered is the safe order of the steps that a draft still has, worked out once for as long as it holds: what is made already may be in
+// somebody's cache as it was.
+func (s *Server) ordered(ctx context.Context, l *lens) (*stepsAt, error) {
 	state, err := l.on.state(ctx)
 	if err != nil {
-		return change.Steps{}, err
+		return nil, err
 	}
-	return onceEach(ctx, l.working, &l.steps, func() (change.Steps, error) { return change.Order(ctx, state, l.made.Estate) })
+	return onceEach(ctx, l.working, &l.steps, func() (out stepsAt, err error) {
+		over := int64(0)
+		for _, d := range l.draft.Done {
+			if d.Place == waited {
+				over = d.Revision
+			}
+		}
+		out.at = time.Now()
+		var past change.Past
+		if past, out.until, err = s.kept.past(ctx, s.db, out.at, over); err != nil {
+			return out, err
+		}
+		if len(l.draft.Done) > 0 {
+			if past.Begun, err = s.db.At(ctx, l.draft.Done[0].Revision-1); err != nil {
+				return out, err
+			}
+		}
+		out.Steps, err = change.Order(ctx, state, l.made.Estate, past)
+		return out, err
+	})
+}
+
+// stale says whether an old answer has ended since the steps were put in order.
+func (l *lens) stale() bool {
+	steps := l.steps.Load()
+	return steps != nil && !steps.until.IsZero() && time.Now().After(steps.until)
 }
 
 // onceEach gives what is known, or works it out in its turn.
-func onceEach[T any](ctx context.Context, turn parallel.Turn, known **T, work func() (T, error)) (T, error) {
+func onceEach[T any](ctx context.Context, turn parallel.Turn, known *atomic.Pointer[T], work func() (T, error)) (*T, error) {
 	if err := turn.Take(ctx); err != nil {
-		var none T
-		return none, err
+		return nil, err
 	}
 	defer turn.Leave()
-	if *known == nil {
-		got, err := work()
-		if err != nil {
-			return got, err
-		}
-		*known = &got
+	if got := known.Load(); got != nil {
+		return got, nil
 	}
-	return **known, nil
+	got, err := work()
+	if err != nil {
+		return nil, err
+	}
+	known.Store(&got)
+	return &got, nil
 }
 
 func (l *lens) row() DraftRow {
@@ -131,7 +177,7 @@ func (s *Server) lens(ctx context.Context, id int64) (*lens, error) {
 	s.lenses.mu.Lock()
 	defer s.lenses.mu.Unlock()
 	last := s.lenses.of[id]
-	if last != nil && last.on == on && last.draft.Edition == d.Edition {
+	if last != nil && last.on == on && last.draft.Edition == d.Edition && !last.stale() {
 		return last, nil
 	}
 	l := &lens{draft: d, on: on, working: parallel.NewTurn()}

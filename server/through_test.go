@@ -7,8 +7,12 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
+	"steady-compass/core/change"
 	"steady-compass/core/compare"
+	"steady-compass/core/notation"
+	"steady-compass/core/notation/notationtest"
 	"steady-compass/core/trace"
 	"steady-compass/demo"
 	"steady-compass/store"
@@ -158,7 +162,14 @@ func TestADraftThatCannotBeMade(t *testing.T) {
 	if len(seen.Clashes) != 1 || seen.Clashes[0].Line != line || seen.Clashes[0].Mine != ours || seen.Clashes[0].Theirs != theirs {
 		t.Fatalf("%+v", seen.Clashes)
 	}
-	amended := Amendment{Edition: seen.Edition, NewDraft: NewDraft{Title: "x", Remove: []string{theirs}, Add: []string{ours}}}
+	if leave := seen.Clashes[0].Leave; len(leave.Remove)+len(leave.Add) != 0 {
+		t.Errorf("left as it is: %+v", leave)
+	}
+	want := seen.Clashes[0].Want
+	if !slices.Equal(want.Remove, []string{theirs}) || !slices.Equal(want.Add, []string{ours}) {
+		t.Errorf("what is wanted: %+v", want)
+	}
+	amended := Amendment{Edition: seen.Edition, NewDraft: NewDraft{Title: "x", Remove: want.Remove, Add: want.Add}}
 	decoded[store.Draft](t, call(t, h, "POST", path, amended), 200)
 	if w := call(t, h, "POST", path, amended); w.Code != 409 { // of the edition before
 		t.Errorf("written anew over another's: %d", w.Code)
@@ -189,5 +200,46 @@ func TestTwoWriteIntoADraft(t *testing.T) {
 	hands.Wait()
 	if got := decoded[DraftSeen](t, call(t, h, "GET", fmt.Sprintf("/api/drafts/%d", d.ID), nil), 200); got.Lines != 25 || got.Edition != 25 {
 		t.Errorf("%d lines, edition %d", got.Lines, got.Edition)
+	}
+}
+
+// TestSteppingWaits: when the step that changes answers is made, the next is to wait, for as long as somebody may have the old ones; it is
+// ticked as any step, and what is taken out comes after it.
+func TestSteppingWaits(t *testing.T) {
+	h := served(t, demo.Estate)
+	c, faults := notation.ParseChange(demo.Move, notationtest.Parse(t, demo.Estate))
+	if len(faults) > 0 {
+		t.Fatal(faults)
+	}
+	add := []string{}
+	for _, p := range c.Add {
+		add = append(add, p.Line())
+	}
+	path := fmt.Sprintf("/api/drafts/%d", drafting(t, h, "x", c.Remove, add).ID)
+	began := time.Now()
+	var made []string
+	for range 12 {
+		w := call(t, h, "GET", path, nil)
+		if w.Code == 404 {
+			break
+		}
+		d := decoded[DraftSeen](t, w, 200)
+		if d.Order == nil || len(d.Order.Gaps) > 0 {
+			t.Fatalf("after %v: %+v", made, d.Order)
+		}
+		first := d.Order.Steps[0]
+		state := decoded[State](t, call(t, h, "GET", "/api/state", nil), 200)
+		done := StepDone{Base: state.Revision, Place: first.At, Remove: first.Remove, Add: first.Add}
+		if first.Kind == change.Wait {
+			if d.Until == nil || d.Until.Sub(began) < 50*time.Minute || d.Until.Sub(began) > 61*time.Minute {
+				t.Errorf("the wait is until %v, begun %v", d.Until, began)
+			}
+			done.Place = "wait"
+		}
+		decoded[Changed](t, call(t, h, "POST", path+"/done", done), 200)
+		made = append(made, done.Place)
+	}
+	if waitAt := slices.Index(made, "wait"); made[len(made)-1] != "router meridian" || waitAt != len(made)-2 {
+		t.Errorf("the old address is given up elsewhere: %v", made)
 	}
 }

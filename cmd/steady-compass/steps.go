@@ -28,7 +28,7 @@ func (c *stepsCommand) Run(ctx context.Context, s streams) error {
 	if err != nil {
 		return err
 	}
-	got, err := change.Order(ctx, st, after)
+	got, err := change.Order(ctx, st, after, change.Past{})
 	if errors.Is(err, change.ErrTooMany) {
 		return wrong("--with: %v", err)
 	}

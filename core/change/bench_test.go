@@ -48,7 +48,7 @@ func BenchmarkSteps(b *testing.B) {
 	text.WriteString("+ address gate0 192.0.2.200 internet\n- address gate0 192.0.2.1 internet\n")
 	after := changed(b, e, text.String())
 	for b.Loop() {
-		got, err := Order(b.Context(), first, after)
+		got, err := Order(b.Context(), first, after, Past{})
 		if err != nil || len(got.Steps) == 0 {
 			b.Fatal(err, got)
 		}

@@ -35,6 +35,7 @@ type node struct {
 	*point
 	done []bool
 	kept []int // the edits since the last wait that changed an answer which may still be kept
+	past *past // what was kept when the order began, and still is
 	at   string
 }
 
@@ -44,6 +45,9 @@ func (n *node) key() string {
 		if d {
 			out[i] = 1
 		}
+	}
+	if n.past != nil {
+		out[len(n.done)] = 1
 	}
 	kept := slices.Sorted(slices.Values(n.kept))
 	for _, i := range kept {
@@ -135,7 +139,7 @@ func asOne(r estate.Record) bool {
 // step tries what comes of some edits.
 func (o *order) step(ctx context.Context, n *node, edits []int) (*node, []wrong, error) {
 	o.left--
-	next := &node{done: slices.Clone(n.done), kept: slices.Clone(n.kept), at: o.edits[edits[0]].at}
+	next := &node{done: slices.Clone(n.done), kept: slices.Clone(n.kept), past: n.past, at: o.edits[edits[0]].at}
 	for _, i := range edits {
 		next.done[i] = true
 	}
@@ -165,14 +169,23 @@ const mostOwners = 3
 
 // keptAnswers says what is wrong for those who still have old answers: each name's may be the old one or the new.
 func (o *order) keptAnswers(ctx context.Context, n *node, last []int) ([]wrong, error) {
-	if len(n.kept) == 0 {
+	if !n.keeps() {
 		return nil, nil
 	}
 	var out []wrong
 	for _, i := range last {
 		if a, is := o.edits[i].out.(*estate.Address); is && o.edits[i].in == nil && a.Network == "internet" {
-			out = append(out, wrong{stillAsked, a.Held.String(), "internet", "", ""})
+			out = append(out, wrong{trouble: stillAsked, what: a.Held.String(), from: "internet"})
 		}
+	}
+	if n.past != nil {
+		found, err := o.byPast(ctx, n.past, n.point, n.done)
+		if out = append(out, found...); err != nil || len(out) > 0 {
+			return out, err
+		}
+	}
+	if len(n.kept) == 0 {
+		return out, nil
 	}
 	for _, back := range o.views(n.kept) {
 		were := slices.Clone(n.done)
@@ -191,11 +204,30 @@ func (o *order) keptAnswers(ctx context.Context, n *node, last []int) ([]wrong, 
 		if err != nil {
 			return nil, err
 		}
+		if n.past != nil && len(found) == 0 {
+			found, err = o.byPast(ctx, n.past, p, were)
+			if err != nil {
+				return nil, err
+			}
+		}
 		if out = append(out, found...); len(out) > 0 {
 			break
 		}
 	}
 	return out, nil
+}
+
+// keeps says whether somebody may have an old answer.
+func (n *node) keeps() bool { return len(n.kept) > 0 || n.past != nil }
+
+// byPast is what stops at a state for those who have the answers from before the order began.
+func (o *order) byPast(ctx context.Context, p *past, now *point, done []bool) ([]wrong, error) {
+	seen, err := o.seenBy(ctx, p, now)
+	if err != nil {
+		return nil, err
+	}
+	found, err := o.stopped(ctx, seen, done)
+	return slices.DeleteFunc(found, func(w wrong) bool { return p.given[w.loss] }), err
 }
 
 // views are the sets of edits that somebody with old answers has not seen yet.
@@ -279,7 +311,7 @@ func (o *order) from(ctx context.Context, n *node) (bool, error) {
 		}
 		o.path = o.path[:len(o.path)-1]
 	}
-	if len(n.kept) > 0 {
+	if n.keeps() {
 		o.path = append(o.path, o.wait(n))
 		if ok, err := o.from(ctx, waited(n)); ok || err != nil {
 			return ok, err
@@ -293,6 +325,12 @@ func (o *order) from(ctx context.Context, n *node) (bool, error) {
 // wait is until nobody has an old answer: as long as the one that lasts longest.
 func (o *order) wait(n *node) move {
 	m := move{point: n.point, done: n.done}
+	if n.past != nil {
+		for name, left := range n.past.left {
+			m.wait, m.old = max(m.wait, left), append(m.old, name)
+		}
+		slices.Sort(m.old)
+	}
 	were := slices.Clone(n.done)
 	for _, i := range n.kept {
 		were[i] = false
@@ -329,7 +367,7 @@ func (o *order) leastBad(ctx context.Context, n *node) error {
 				break
 			}
 		}
-		if cost > 0 && len(n.kept) > 0 {
+		if cost > 0 && n.keeps() {
 			o.path = append(o.path, o.wait(n))
 			n = waited(n)
 			continue

@@ -163,7 +163,7 @@ func TestOrder(t *testing.T) {
 		{"nothing", ``, ""},
 	} {
 		e := notationtest.Parse(t, hill)
-		got, err := Order(t.Context(), looked(t, e), changed(t, e, c.change))
+		got, err := Order(t.Context(), looked(t, e), changed(t, e, c.change), Past{})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -244,7 +244,7 @@ func TestRandomOrders(t *testing.T) {
 		e := notationtest.Parse(t, text)
 		after := drafted(t, r, e)
 		first := looked(t, e)
-		got, err := Order(t.Context(), first, after)
+		got, err := Order(t.Context(), first, after, Past{})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -265,7 +265,7 @@ func TestRandomOrders(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		o, err := ordered(t.Context(), x.draft, x.first)
+		o, err := ordered(t.Context(), x.draft, x.first, Past{})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -440,7 +440,7 @@ func TestTooManyEdits(t *testing.T) {
 		fmt.Fprintf(&b, "+ dns n%d.fernmoor.example A 203.0.113.20\n", i)
 	}
 	after := changed(t, e, b.String())
-	if _, err := Order(t.Context(), looked(t, e), after); !errors.Is(err, ErrTooMany) {
+	if _, err := Order(t.Context(), looked(t, e), after, Past{}); !errors.Is(err, ErrTooMany) {
 		t.Errorf("%v", err)
 	}
 	renewed := changed(t, after, strings.ReplaceAll(b.String(), "+ ", "- "))

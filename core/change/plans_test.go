@@ -129,6 +129,11 @@ func TestPublish(t *testing.T) {
 + intend pics.fernmoor.example 80,443 for internet reaching zenith:9000
 + dns pics.fernmoor.example A 203.0.113.20
 + site front pics.fernmoor.example at 443 to http://zenith:9000`},
+		{Wish{Name: "pics.fernmoor.example", Place: "images", Audience: []string{"internet"}}, `
++ intend pics.fernmoor.example 80,443 for internet reaching zenith:9000
++ dns pics.fernmoor.example A 203.0.113.20
++ site front pics.fernmoor.example at 443 to http://zenith:9000`},
+		{Wish{Name: "pics.fernmoor.example", Place: "front", Audience: []string{"internet"}}, "at several places"},
 		{Wish{Name: "g.fernmoor.example", Place: "azimuth/gauge", Audience: []string{"internet"}}, `
 + intend g.fernmoor.example 80,443 for internet reaching azimuth/gauge:9100
 + dns g.fernmoor.example A 203.0.113.20
@@ -210,7 +215,7 @@ func proven(t *testing.T, w Wish, before mend.State, e *estate.Estate) {
 		}
 		r := after.Tracer.Trace(trace.Target{Text: w.Name, Name: w.Name}, v)
 		if !r.Verdict.Good() || !slices.ContainsFunc(r.Paths, func(p trace.Path) bool {
-			return p.Outcome == flow.Arrives && p.End != nil && strings.HasPrefix(*p.End, w.Place+":")
+			return p.Outcome == flow.Arrives && p.End != nil && (strings.HasPrefix(*p.End, w.Place+":") || p.Service != nil && *p.Service == w.Place)
 		}) {
 			t.Errorf("%s from %s ends %s", w.Name, word, r.Verdict)
 		}

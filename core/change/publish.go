@@ -165,8 +165,10 @@ func (p *publishing) understand() string {
 			return fmt.Sprintf("%s: %v.", a, err)
 		}
 	}
-	place := t.Model.PlaceNamed(w.Place)
-	if place == nil {
+	if why := p.serviceMeant(); why != "" {
+		return why
+	}
+	if t.Model.PlaceNamed(w.Place) == nil {
 		var all []string
 		for _, pl := range t.Model.Places {
 			all = append(all, pl.Name)
@@ -187,6 +189,31 @@ func (p *publishing) understand() string {
 		return fmt.Sprintf("Nothing listens as %s, by which it is to go.", w.Front)
 	}
 	return p.there()
+}
+
+// serviceMeant puts the place in for a service by whose name it is said.
+func (p *publishing) serviceMeant() string {
+	m := p.first.Tracer.Model
+	if m.PlaceNamed(p.wish.Place) != nil {
+		return ""
+	}
+	service, port := p.wish.Place, p.wish.Port
+	var at []string
+	for _, l := range of[*estate.Listen](m.Estate) {
+		if l.Service != service || l.Off || l.Bind.Transport == netset.UDP {
+			continue
+		}
+		for _, r := range l.Bind.Ranges {
+			if port == 0 || r.Contains(port) {
+				p.wish.Place, p.wish.Port = l.Place, max(r.Lo, port)
+				at = append(at, fmt.Sprintf("%s:%d", l.Place, p.wish.Port))
+			}
+		}
+	}
+	if len(at) > 1 {
+		return fmt.Sprintf("It is at several places: say which of %s.", strings.Join(at, ", "))
+	}
+	return ""
 }
 
 // listener finds what listens where it is to end.

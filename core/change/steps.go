@@ -83,21 +83,24 @@ var ErrTooMany = errors.New("too many lines")
 
 // Order puts a change into an order in which, after each edit, what worked before and works after still works, by every answer that may be
 // kept; nothing can be reached that can be reached neither before nor after; and nothing that is asked for is missing. Where no order holds, it is
-// the least bad one, with its gaps. It goes on from a state that is looked over.
-func Order(ctx context.Context, s mend.State, after *estate.Estate) (Steps, error) {
-	before := s.Tracer.Model.Estate
-	first := &point{before, before, s}
+// the least bad one, with its gaps. It goes on from a state that is looked over, and from what was changed before and may still be kept.
+func Order(ctx context.Context, s mend.State, after *estate.Estate, past Past) (Steps, error) {
+	first, err := begin(ctx, s, past)
+	if err != nil {
+		return Steps{}, err
+	}
+	before := first.estate
 	d := apart(before, after)
 	if len(d.edits) > mostEdits {
 		return Steps{}, fmt.Errorf("%w: %d edits, and at most %d are put in order; make it in parts", ErrTooMany, len(d.edits), mostEdits)
 	}
-	best, err := ordered(ctx, d, first)
+	best, err := ordered(ctx, d, first, past)
 	if err != nil {
 		return Steps{}, err
 	}
 	if best.gaping() {
 		for _, d := range passing(before, after) {
-			other, err := ordered(ctx, d, first)
+			other, err := ordered(ctx, d, first, past)
 			if err != nil {
 				return Steps{}, err
 			}
@@ -123,13 +126,17 @@ func Left(before, after *estate.Estate) Lines {
 	return lines
 }
 
-func ordered(ctx context.Context, d *draft, first *point) (*order, error) {
+func ordered(ctx context.Context, d *draft, first *point, past Past) (*order, error) {
 	x, err := newEnds(ctx, d, first)
 	if err != nil {
 		return nil, err
 	}
 	o := &order{ends: x, left: mostTrials, dead: map[string]bool{}}
-	start := &node{point: first, done: make([]bool, len(d.edits))}
+	kept, err := x.pastOf(ctx, past)
+	if err != nil {
+		return nil, err
+	}
+	start := &node{point: first, done: make([]bool, len(d.edits)), past: kept}
 	ok, err := o.from(ctx, start)
 	if err != nil || ok {
 		return o, err

@@ -62,6 +62,7 @@ type wrong struct {
 	what, from string
 	branch     string
 	now        flow.Outcome
+	loss       findings.Loss // of one that stops
 }
 
 // ends are the two estates that a change lies between, and what is let be wrong in between since the change itself brings it about.
@@ -123,7 +124,7 @@ func (x *ends) stopped(ctx context.Context, p *point, done []bool) ([]wrong, err
 	var out []wrong
 	for _, l := range list {
 		if k := known(l); !x.given[k] && (also == nil || also[k]) {
-			out = append(out, wrong{stops, l.Target, l.From, l.Family + " " + l.URLPath, l.Now})
+			out = append(out, wrong{stops, l.Target, l.From, l.Family + " " + l.URLPath, l.Now, k})
 		}
 	}
 	return out, nil
@@ -176,12 +177,12 @@ func (x *ends) doors(ctx context.Context, p *point) []wrong {
 		either := exposure.DoorsOf(all, will)
 		for _, o := range exposure.OpenOf(is) {
 			if !either.Cover(o, netset.Addrs{}) {
-				out = append(out, wrong{opens, fmt.Sprintf("%s:%s on %s", exposure.Bracketed(o.Address), o.Ports, o.Place), net.Name, "", flow.Arrives})
+				out = append(out, wrong{trouble: opens, what: fmt.Sprintf("%s:%s on %s", exposure.Bracketed(o.Address), o.Ports, o.Place), from: net.Name, now: flow.Arrives})
 			}
 		}
 		for _, o := range exposure.OpenOf(was) {
 			if findings.Administration(o) != "" && served(o, exposure.OpenOf(will)) && !served(o, exposure.OpenOf(now)) {
-				out = append(out, wrong{lost, fmt.Sprintf("%s:%d", o.Place, o.Port), net.Name, "", flow.Silent})
+				out = append(out, wrong{trouble: lost, what: fmt.Sprintf("%s:%d", o.Place, o.Port), from: net.Name, now: flow.Silent})
 			}
 		}
 		return out
@@ -194,7 +195,7 @@ func (x *ends) taken(p *point) []wrong {
 	for _, f := range findings.Ended(p.Checked.Report, x.first.Checked.Report) {
 		family, _, _ := strings.Cut(f.Code, ".")
 		if family == "conflict" && f.Level == findings.Error && !x.last.Checked.Has(f.Code, f.Subject) {
-			out = append(out, wrong{taken, f.Subject, "", f.Code, ""})
+			out = append(out, wrong{trouble: taken, what: f.Subject, branch: f.Code})
 		}
 	}
 	return out
@@ -207,7 +208,7 @@ func (x *ends) unproven(p *point, c *estate.Cert) []wrong {
 	for _, name := range c.For {
 		var reads memo.Reads
 		if x.last.Tracer.Challenge(c, name, &reads).Works && !p.Tracer.Challenge(c, name, &reads).Works {
-			out = append(out, wrong{unproven, name, "internet", c.Name, ""})
+			out = append(out, wrong{trouble: unproven, what: name, from: "internet", branch: c.Name})
 		}
 	}
 	return out

@@ -40,7 +40,7 @@ func Complete(line string, cursor int, e *estate.Estate) Completion {
 		for _, k := range estate.Kinds {
 			c.Words = append(c.Words, Suggestion{k.Word, "record"})
 		}
-		c.Words = matching(c.Words, partial)
+		c.Words = Matching(c.Words, partial)
 		return c
 	}
 	inList := strings.HasSuffix(strings.TrimRight(before[:from], " \t"), ",")
@@ -65,7 +65,7 @@ func Complete(line string, cursor int, e *estate.Estate) Completion {
 		}
 		c.Words = append(c.Words, namesFor(f, e)...)
 	}
-	c.Words = matching(c.Words, partial)
+	c.Words = Matching(c.Words, partial)
 	return c
 }
 
@@ -103,8 +103,8 @@ func namesFor(f *estate.Field, e *estate.Estate) []Suggestion {
 	return out
 }
 
-// matching keeps the words that begin with what is typed, then those that have it further in.
-func matching(words []Suggestion, partial string) []Suggestion {
+// Matching keeps the words that begin with what is typed, then those that have it further in.
+func Matching(words []Suggestion, partial string) []Suggestion {
 	out := []Suggestion{}
 	for _, w := range words {
 		if strings.Contains(w.Text, partial) && w.Text != partial {

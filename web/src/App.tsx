@@ -10,6 +10,7 @@ import { Wreck } from './ui/Wreck';
 import { usePrinting } from './ui/print';
 import { fromPath } from './ui/route';
 import { SessionProvider } from './features/change/session';
+import { useThrough } from './api/through';
 import { day, night } from './ui/theme';
 import { Findings } from './features/findings/Findings';
 import { Names } from './features/names/Names';
@@ -85,6 +86,7 @@ export function App() {
   const [dark, turn] = useLight();
   const paper = usePrinting();
   useViewsAhead();
+  const looking = useThrough(); // another draft is another page
   return (
     <QueryClientProvider client={queries}>
       <ThemeProvider theme={dark && !paper ? night : day}>
@@ -93,7 +95,7 @@ export function App() {
           <Wreck>
             <Frame dark={dark} onTurn={turn}>
               <Wreck>
-                <Suspense fallback={<Quiet>Opening…</Quiet>}>
+                <Suspense key={looking} fallback={<Quiet>Opening…</Quiet>}>
                   <Switch>
                     <Route path="/" component={Names} />
                     <Route path="/trace/:target">{(p) => <Trace target={fromPath(p.target)} />}</Route>

@@ -1,10 +1,12 @@
 // The API, typed from its own description, and the questions that views ask.
-import { QueryClient, isCancelledError, keepPreviousData, useQuery } from '@tanstack/react-query';
-import createClient from 'openapi-fetch';
+import { QueryClient, hashKey, isCancelledError, keepPreviousData, useQuery } from '@tanstack/react-query';
+import createClient, { createQuerySerializer } from 'openapi-fetch';
 import type { components, paths } from './schema';
+import { through, useThrough } from './through';
 
 type Schemas = components['schemas'];
 export type State = Schemas['State'];
+export type Through = Schemas['Through'];
 export type Row = Schemas['Row'];
 export type RowWay = Schemas['RowWay'];
 export type Cells = Schemas['Cells'];
@@ -72,7 +74,15 @@ export type PlannedLine = Schemas['PlannedLine'];
 export type PlanAnswer = Schemas['PlanAnswer'];
 export type ImportAnswer = Schemas['ImportAnswer'];
 
-export const api = createClient<paths>();
+const serialized = createQuerySerializer();
+
+/** Asks of the draft that is looked through, where the question does not name another (0: what is in force). */
+export const api = createClient<paths>({
+  querySerializer: (query) => serialized(through() > 0 ? { draft: through(), ...query } : query),
+});
+
+/** What asks of what is in force, whatever is looked through. */
+const inForce = { draft: 0 };
 
 /** What went wrong, in words for the person; the problem itself where the server gave one. */
 export class Failure extends Error {
@@ -105,7 +115,15 @@ export async function ask<T>(request: Promise<{ data?: T; error?: unknown; respo
 const again = (count: number, error: Error) => count < 1 && !(error instanceof Failure && error.problem);
 
 export const queries = new QueryClient({
-  defaultOptions: { queries: { retry: again, staleTime: Infinity, refetchOnWindowFocus: false } },
+  defaultOptions: {
+    queries: {
+      retry: again,
+      staleTime: Infinity,
+      refetchOnWindowFocus: false,
+      // The same question through another draft is another.
+      queryKeyHashFn: (key) => hashKey([through(), ...key]),
+    },
+  },
 });
 
 /** An answer that is needed now. Where another revision comes while it is asked for, which takes the question back, it is asked again. */
@@ -328,7 +346,7 @@ export function useCourses(from: string, { fold, through, like }: CoursesAsked) 
 export function useComparison(
   target: string,
   from: string,
-  other: { other: string; otherfrom: string; revision: string },
+  other: { other: string; otherfrom: string; revision: string; draft: string },
 ) {
   return useQuery({
     queryKey: ['compare', target, from, other],
@@ -342,6 +360,7 @@ export function useComparison(
               other: other.other || undefined,
               otherfrom: other.otherfrom || undefined,
               revision: other.revision ? Number(other.revision) : undefined,
+              ...(other.draft && { with: Number(other.draft), ...inForce }), // beside what is in force
             },
           },
         }),
@@ -390,6 +409,16 @@ export function useLog() {
 
 export function useKinds() {
   return useQuery({ queryKey: ['kinds'], queryFn: () => ask(api.GET('/api/kinds')) });
+}
+
+/**
+ * The rows of a view as they are in force, while a draft is looked through: what is marked is held against them. Nothing is asked while
+ * there is none.
+ */
+export function useInForce<T>(of: readonly string[], ask: (query: { draft: number }) => Promise<T>) {
+  const looking = useThrough() > 0;
+  const { data } = useQuery({ queryKey: ['in force', ...of], queryFn: () => ask(inForce), enabled: looking });
+  return looking ? data : undefined;
 }
 
 /** Tells every view that the estate has moved; what they show stays until the new answer is there. */

@@ -1319,8 +1319,7 @@ export interface components {
             author: string;
             /** @description Why it cannot be made as the records are now */
             cannot?: string;
-            /** @description Its lines that others changed meanwhile: as they were, are now, and are wanted */
-            clashes: components["schemas"]["Clash"][];
+            clashes: components["schemas"]["Meanwhile"][];
             /** @description The steps of it that are in force already */
             done: components["schemas"]["Done"][];
             /**
@@ -1350,6 +1349,11 @@ export interface components {
             undo: number;
             /** @description Why it is not put in order */
             unordered?: string;
+            /**
+             * Format: date-time
+             * @description When the wait is over that is the next step
+             */
+            until?: string;
             why: string;
             worse: boolean;
         };
@@ -1647,6 +1651,7 @@ export interface components {
             fault?: components["schemas"]["Fault"];
             meaning?: string;
             record: boolean;
+            sentence: boolean;
             target?: components["schemas"]["TargetAnswer"];
         };
         LineQuestion: {
@@ -1804,6 +1809,21 @@ export interface components {
             /** Format: int64 */
             line: number;
             why: string;
+        };
+        Meanwhile: {
+            /** Format: date-time */
+            at: string;
+            /** @description The draft's lines where the line is left as it is now */
+            leave: components["schemas"]["Lines"];
+            /** @description As it was; empty where only the order is another, in which a place was said */
+            line: string;
+            /** @description As the edit has it; empty where it takes it out */
+            mine: string;
+            /** @description As it is now; empty where it is gone */
+            theirs: string;
+            /** @description And where what is wanted comes in its place */
+            want: components["schemas"]["Lines"];
+            who: string;
         };
         Mend: {
             add: string[];

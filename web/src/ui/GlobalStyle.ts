@@ -25,6 +25,8 @@ export const GlobalStyle = createGlobalStyle`
   ::selection { background: ${(p) => p.theme.shallowsHead}; }
   ::placeholder { color: ${(p) => p.theme.ink2}; opacity: 1; }
   .visually-hidden { position: absolute; width: 1px; height: 1px; overflow: hidden; clip-path: inset(50%); white-space: nowrap; }
+  :where([data-altered]) { position: relative; }
+  [data-altered]::before { content: ''; position: absolute; left: 0; top: 0; bottom: 0; width: 4px; background: ${(p) => p.theme.ink}; }
   @media (prefers-reduced-motion: reduce) { * { transition: none !important; animation: none !important; scroll-behavior: auto !important; } }
   .print-only { display: none; }
   @media print {

@@ -55,6 +55,7 @@ const always: Hint[] = [
   ['1 – 9', 'the views, from left to right'],
   ['u', 'undo the last change'],
   ['U', 'redo it'],
+  ['q', 'through a draft, and out of it'],
   ['?', 'all keys, and what the words mean'],
   ['Esc', 'back, or close'],
 ];

@@ -72,13 +72,14 @@ export function traceURL(target: string, from = 'internet') {
 /** Two traces side by side; what is not said of the other is as it is for the first. */
 export function compareURL(
   target: string,
-  sides: { from: string; other?: string; otherFrom?: string; revision?: string },
+  sides: { from: string; other?: string; otherFrom?: string; revision?: string; draft?: number },
 ) {
   const query = new URLSearchParams();
   if (sides.from !== 'internet') query.set('from', sides.from);
   if (sides.other && sides.other !== target) query.set('other', sides.other);
   if (sides.otherFrom) query.set('otherfrom', sides.otherFrom);
   if (sides.revision) query.set('revision', sides.revision);
+  if (sides.draft) query.set('with', String(sides.draft));
   const asked = query.toString();
   return `/compare/${encodeURIComponent(target)}${asked && `?${asked}`}`;
 }
@@ -96,9 +97,9 @@ export function withoutURL(word: string, as: { kind?: string; from?: string } = 
   return `/without/${encodeURIComponent(word)}${asked && `?${asked}`}`;
 }
 
-/** The drafts, with a sentence begun: to publish something, or to retire it. */
-export function wishURL(sentence: string) {
-  return `/drafts?wish=${encodeURIComponent(sentence)}`;
+/** What a sentence comes to: to publish something, or to retire it. */
+export function planURL(sentence: string) {
+  return `/drafts?ask=${encodeURIComponent(sentence)}`;
 }
 
 export function filterURL(name: string, line = 0) {

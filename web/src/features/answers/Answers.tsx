@@ -1,7 +1,7 @@
 import { useMemo, useRef } from 'react';
 import styled from 'styled-components';
 import { Link, useLocation } from 'wouter';
-import { useAnswers, type Answer, type AnswerRow } from '../../api/client';
+import { api, ask, useAnswers, useInForce, type Answer, type AnswerRow } from '../../api/client';
 import { useLongList } from '../../ui/print';
 import { duration } from '../change/EffectList';
 import { useKeys } from '../../ui/keys';
@@ -11,6 +11,7 @@ import { traceURL, useQueryWord } from '../../ui/route';
 import { Tools } from '../../ui/Tools';
 import { useViewHints } from '../../ui/hints';
 import { Choice } from '../../ui/Choice';
+import { alteredProps, AlteredSaid, useAltered, type Altered } from '../../ui/altered';
 
 const Grid = styled.div<{ $n: number }>`
   display: grid;
@@ -160,6 +161,10 @@ export function Answers() {
   const [from, setFrom] = useQueryWord('from', 'auto');
   const [show, setShow] = useQueryWord('show', 'everything');
   const answers = useAnswers(from);
+  const inForce = useInForce(['answers', from], (query) =>
+    ask(api.GET('/api/answers', { params: { query: { from, ...query } } })),
+  );
+  const altered = useAltered(answers.data?.rows, inForce?.rows, answerKey);
   const [, go] = useLocation();
   const scroll = useRef<HTMLDivElement>(null);
   const vantages = useMemo(() => answers.data?.from ?? [], [answers.data]);
@@ -194,6 +199,7 @@ export function Answers() {
   const tools = (
     <Tools>
       <Link href="/">paths</Link>
+      <AlteredSaid altered={altered} name={answerKey} />
       <Choice label="show" value={show as (typeof shows)[number]} options={shows} onChange={setShow} />
       <VantagePicker
         label="and from"
@@ -263,6 +269,7 @@ export function Answers() {
                   index={v.index}
                   item={item}
                   style={style}
+                  altered={altered}
                   onOpen={() => go(traceURL(item.row.name))}
                 />
               );
@@ -274,14 +281,17 @@ export function Answers() {
   );
 }
 
+const answerKey = (row: AnswerRow) => `${row.name} ${row.type}`;
+
 interface LineProps {
   index: number;
   item: Extract<Item, { row: AnswerRow }>;
   style: object;
+  altered: Altered<AnswerRow>;
   onOpen: () => void;
 }
 
-function Line({ index, item, style, onOpen }: LineProps) {
+function Line({ index, item, style, altered, onOpen }: LineProps) {
   const { row, again } = item;
   const texts = row.answers.map(text);
   const usual = most(texts);
@@ -295,6 +305,7 @@ function Line({ index, item, style, onOpen }: LineProps) {
       aria-rowindex={index + 2}
       data-answer={`${row.name} ${row.type}`}
       data-differs={row.differs || undefined}
+      {...alteredProps(altered, answerKey(row))}
     >
       <div
         role="cell"

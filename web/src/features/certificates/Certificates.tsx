@@ -1,6 +1,15 @@
+import { useMemo } from 'react';
 import styled, { css } from 'styled-components';
 import { useLocation } from 'wouter';
-import { useCertificates, type Certificate, type CertificateSheet, type Way } from '../../api/client';
+import {
+  api,
+  ask,
+  useCertificates,
+  useInForce,
+  type Certificate,
+  type CertificateSheet,
+  type Way,
+} from '../../api/client';
 import { useKeys } from '../../ui/keys';
 import { ListLine, LongList } from '../../ui/LongList';
 import { isGood, Mark, outcomeWords, type MarkKind } from '../../ui/marks';
@@ -9,6 +18,7 @@ import { traceURL, useChosen, useQueryWord, withoutURL } from '../../ui/route';
 import { Group, Lines, Sheet, Side, Top, Two } from '../../ui/TwoPane';
 import { useViewHints } from '../../ui/hints';
 import { Wrapping } from '../../ui/Wrapping';
+import { alteredProps, AlteredSaid, useAltered, type Altered } from '../../ui/altered';
 
 const columns = '20px minmax(90px, 1fr) minmax(120px, 2.2fr) minmax(90px, 1.2fr) 148px 150px';
 
@@ -110,12 +120,16 @@ function Listed({ sheet }: { sheet: CertificateSheet }) {
       go(withoutURL(cert.name, { kind: 'certificate' }));
     },
   });
+  const inForce = useInForce(['certificates'], (query) => ask(api.GET('/api/certificates', { params: { query } })));
+  const altered = useAltered(sheet.certificates, inForce?.certificates, certKey);
+  const drawn = useMemo(() => row(altered), [altered]);
   const bad = sheet.certificates.filter((c) => look(c)).length;
   return (
     <Two>
       <Sheet>
         <Top>
           <h2>Certificates</h2>
+          <AlteredSaid altered={altered} name={certKey} />
           <p>
             {sheet.certificates.length} recorded
             {bad > 0 && `, ${bad} to look at`}
@@ -143,7 +157,7 @@ function Listed({ sheet }: { sheet: CertificateSheet }) {
           }}
           lineHeight={32}
         >
-          {row}
+          {drawn}
         </LongList>
         {sheet.untrusted.length > 0 && (
           <section aria-label="Shown none that is good">
@@ -171,8 +185,10 @@ function Listed({ sheet }: { sheet: CertificateSheet }) {
   );
 }
 
-const row = (c: Certificate & { id: string }) => (
-  <Line id={c.id} textValue={c.name} data-cert={c.name}>
+const certKey = (c: Certificate) => c.name;
+
+const row = (altered: Altered<Certificate>) => (c: Certificate & { id: string }) => (
+  <Line id={c.id} textValue={c.name} data-cert={c.name} {...alteredProps(altered, certKey(c), until)}>
     <Sign>
       <Mark kind={markOf(c)} />
     </Sign>

@@ -1,4 +1,5 @@
 import styled from 'styled-components';
+import { Link } from 'wouter';
 import type { Effect, OldAnswer } from '../../api/client';
 import { isGood, outcomeWords } from '../../ui/marks';
 
@@ -34,10 +35,22 @@ const Look = styled.span<{ $look: boolean }>`
   font-weight: ${(p) => (p.$look ? 500 : 400)};
 `;
 
-const shown = 6;
+const few = 6;
+
+interface EffectListProps {
+  effect: Effect;
+  verb: string;
+  flush?: boolean;
+  /** Every line of it, instead of the first few of each. */
+  all?: boolean;
+  /** Where a name is seen before and after, side by side. */
+  compared?: (target: string, from: string) => string;
+}
 
 /** What a change does: to names, doors and findings, the worst first. */
-export function EffectList({ effect, verb, flush }: { effect: Effect; verb: string; flush?: boolean }) {
+export function EffectList({ effect, verb, flush, all, compared }: EffectListProps) {
+  const shown = all ? Infinity : few;
+  const more = (n: number, what: string) => moreThan(shown, n, what);
   const nothing =
     !effect.lost.length &&
     !effect.old.length &&
@@ -72,7 +85,7 @@ export function EffectList({ effect, verb, flush }: { effect: Effect; verb: stri
         {effect.names.slice(0, shown).map((n) => (
           <li key={n.name + n.port + n.from}>
             <code>
-              {n.name}:{n.port}
+              {compared ? <Link href={compared(targetOf(n), n.from)}>{targetOf(n)}</Link> : targetOf(n)}
               {n.from !== 'internet' && ` from ${n.from}`}
             </code>
             <Look $look={n.after !== null && !isGood(n.after)}>
@@ -143,11 +156,15 @@ export function oldWords(o: OldAnswer) {
   return `${o.missing ? 'that it was not there may be remembered' : 'the old answer may be seen'} until ${at} (${duration(o.seconds)})`;
 }
 
+function targetOf(n: Effect['names'][number]) {
+  return `${n.name}:${n.port}${n.transport === 'udp' ? '/udp' : ''}`;
+}
+
 function rank(level: string) {
   return level === 'error' ? 0 : level === 'warning' ? 1 : 2;
 }
 
-function more(n: number, what: string) {
+function moreThan(shown: number, n: number, what: string) {
   return n > shown ? (
     <li>
       <span>

@@ -13,12 +13,15 @@ import {
   type Problem,
   type State,
 } from '../../api/client';
+import { through } from '../../api/through';
 import { asChange } from '../../ui/lines';
 
 export interface Notice {
   text: string;
   look?: boolean;
   problem?: Problem;
+  /** What can be done about it. */
+  act?: { label: string; run: () => void };
 }
 
 /** Lines that were to be recorded and came back. */
@@ -36,7 +39,7 @@ interface Session {
   waiting: number;
   returned: Returned[];
   /** Records lines as one change, after those before it; what is refused comes back to `returned`. */
-  record: (text: string, key?: string) => void;
+  record: (text: string) => void;
   /** Lets go of lines that came back. */
   forget: (id: string) => void;
   say: (notice: Notice | null) => void;
@@ -81,6 +84,8 @@ function refreshed(revision: number) {
 interface Sent {
   text: string;
   key: string;
+  /** The draft that they were typed into; 0 for what is in force. */
+  draft: number;
 }
 
 /** What this page must not lose when it is left or loaded anew. */
@@ -93,11 +98,11 @@ const kept = {
 const sendAgain = 1500;
 
 /** Sends a change until something answers. Its key lets the program know it again, where only the answer was lost. */
-async function send(mend: Mend, what: string, key: string, signal?: AbortSignal) {
+async function send({ mend, what, key, draft, stop: signal }: Making) {
   for (;;) {
     try {
       const body = { base: revisionNow(), remove: mend.remove, add: mend.add, why: what, key };
-      return await ask(api.POST('/api/change', { body, signal }));
+      return await ask(api.POST('/api/change', { params: { query: { draft } }, body, signal }));
     } catch (error) {
       if (signal?.aborted || !(error instanceof Failure && error.noAnswer)) throw error;
       await new Promise((resolve) => setTimeout(resolve, sendAgain));
@@ -110,6 +115,7 @@ interface Making extends How {
   mend: Mend;
   what: string;
   key: string;
+  draft: number;
   refused: (error: unknown) => void;
 }
 
@@ -134,7 +140,8 @@ export function SessionProvider({ children }: { children: ReactNode }) {
 
   /** Makes a change in its turn, and says what it did. */
   const make = useCallback(
-    ({ mend, what, refused, key, stop, unless }: Making) => {
+    (making: Making) => {
+      const { what, refused, draft, stop, unless } = making;
       setWaiting((n) => n + 1);
       return inTurn(async () => {
         try {
@@ -143,14 +150,14 @@ export function SessionProvider({ children }: { children: ReactNode }) {
             say({ text: against, look: true });
             return false;
           }
-          const done = await send(mend, what, key, stop);
+          const done = await send(making);
           const effect = done.effect;
           await refreshed(done.revision);
           const words = effect?.short ?? '';
           const old = effect?.old[0];
           const seen = old ? ` ${old.name} ${old.type}: ${oldWords(old)}.` : '';
           say({
-            text: `${what}.${words ? ` ${words[0]?.toUpperCase()}${words.slice(1)}.` : ''}${seen} u takes it back.`,
+            text: `${what}${draft > 0 ? ', in the draft' : ''}.${words ? ` ${words[0]?.toUpperCase()}${words.slice(1)}.` : ''}${seen} u takes it back.`,
           });
           return true;
         } catch (error) {
@@ -167,12 +174,13 @@ export function SessionProvider({ children }: { children: ReactNode }) {
     [inTurn],
   );
   const change = useCallback(
-    (mend: Mend, what: string, how?: How) => make({ mend, what, refused: failed, key: crypto.randomUUID(), ...how }),
+    (mend: Mend, what: string, how?: How) =>
+      make({ mend, what, refused: failed, key: crypto.randomUUID(), draft: through(), ...how }),
     [make, failed],
   );
   const record = useCallback(
-    (text: string, key: string = crypto.randomUUID()) => {
-      kept.write('sent', [...kept.read<Sent>('sent').filter((s) => s.key !== key), { text, key }]);
+    (text: string, key: string = crypto.randomUUID(), draft: number = through()) => {
+      kept.write('sent', [...kept.read<Sent>('sent').filter((s) => s.key !== key), { text, key, draft }]);
       const mend = asChange(text);
       const lines = mend.remove.length + mend.add.length;
       const what = lines === 1 ? `Recorded ${mend.add[0] ?? mend.remove[0]}` : `Recorded ${lines} lines`;
@@ -187,7 +195,7 @@ export function SessionProvider({ children }: { children: ReactNode }) {
           { id: crypto.randomUUID(), text, message, clashes: failure.problem?.clashes ?? [] },
         ]);
       };
-      void make({ mend, what, refused, key }).finally(() =>
+      void make({ mend, what, refused, key, draft }).finally(() =>
         kept.write(
           'sent',
           kept.read<Sent>('sent').filter((s) => s.key !== key),
@@ -203,7 +211,7 @@ export function SessionProvider({ children }: { children: ReactNode }) {
   // What was on its way when the page was left is sent once more; where it was kept already, its key says so.
   useEffect(() => {
     const timer = setTimeout(() => {
-      for (const sent of kept.read<Sent>('sent')) record(sent.text, sent.key);
+      for (const sent of kept.read<Sent>('sent')) record(sent.text, sent.key, sent.draft);
     });
     return () => clearTimeout(timer);
   }, [record]);
@@ -230,14 +238,14 @@ export function SessionProvider({ children }: { children: ReactNode }) {
     (large: (last: State['undo']) => void) =>
       inTurn(async () => {
         try {
-          const last = (await ask(api.GET('/api/state'))).undo; // what is last by now, whatever is shown yet
-          if (last.lines > mostByKey) {
+          const { undo: last, through: draft } = await ask(api.GET('/api/state')); // what is last by now, whatever is shown yet
+          if (!draft && last.lines > mostByKey) {
             large(last);
             return;
           }
           const { revision } = await ask(api.POST('/api/undo', { body: {} }));
           await refreshed(revision);
-          say({ text: 'Taken back. U makes it again.' });
+          say({ text: draft ? 'Taken back, in the draft.' : 'Taken back. U makes it again.' });
         } catch (error) {
           failed(error);
         }
@@ -250,6 +258,7 @@ export function SessionProvider({ children }: { children: ReactNode }) {
   // page in sight listens: a browser has few connections to one address, and hidden pages would use them up.
   useEffect(() => {
     let events: EventSource | null = null;
+    let drafts: string | null = null; // what is known of them
     const close = () => {
       events?.close();
       events = null;
@@ -265,6 +274,13 @@ export function SessionProvider({ children }: { children: ReactNode }) {
           return true;
         });
         if (Number(e.data) !== revisionNow() && queries.getQueryData(['state'])) void refresh();
+      });
+      stream.addEventListener('drafts', (e) => {
+        if (drafts !== null && drafts !== e.data) {
+          if (through() > 0) void refresh();
+          else void queries.invalidateQueries({ queryKey: ['drafts'] });
+        }
+        drafts = e.data as string;
       });
       // The file was lost or found again: the frame says so.
       stream.addEventListener('trouble', () => void queries.invalidateQueries({ queryKey: ['state'] }));

@@ -1,6 +1,6 @@
 import styled, { css } from 'styled-components';
 import { useLocation } from 'wouter';
-import { useDates, type Calendar, type Due } from '../../api/client';
+import { api, ask, useDates, useInForce, type Calendar, type Due } from '../../api/client';
 import { Choice } from '../../ui/Choice';
 import { useViewHints } from '../../ui/hints';
 import { ListLine, LongList } from '../../ui/LongList';
@@ -11,6 +11,7 @@ import { Side, Two } from '../../ui/TwoPane';
 import { Wrapping } from '../../ui/Wrapping';
 import { idOf, Timeline } from './Timeline';
 import { when } from './timeline';
+import { alteredProps, AlteredSaid, useAltered } from '../../ui/altered';
 
 const View = styled.div`
   display: grid;
@@ -76,6 +77,8 @@ function Listed({ calendar }: { calendar: Calendar }) {
   const [show, setShow] = useQueryWord('show', 'everything that comes due');
   const [until, setUntil] = useQueryWord('until', 'any day');
   const [like, setLike] = useQueryWord('like', '');
+  const inForce = useInForce(['dates'], (query) => ask(api.GET('/api/dates', { params: { query } })));
+  const altered = useAltered(calendar.dates, inForce?.dates, idOf);
   const most = spans[until as Span] ?? Infinity;
   const kind = kinds[show as Kinds] ?? '';
   const dates = calendar.dates.filter(
@@ -106,6 +109,7 @@ function Listed({ calendar }: { calendar: Calendar }) {
         <a href="/api/dates.ics" title="A calendar to subscribe to (iCalendar): its address is this link's">
           calendar feed
         </a>
+        <AlteredSaid altered={altered} name={(d) => d.name} />
       </Tools>
       <Timeline dates={dates} day={calendar.day} chosen={due ? idOf(due) : ''} onChoose={choose} />
       {dates.length === 0 ? (
@@ -132,7 +136,7 @@ function Listed({ calendar }: { calendar: Calendar }) {
             lineHeight={32}
           >
             {(d) => (
-              <Line id={d.id} textValue="" data-due={d.name}>
+              <Line id={d.id} textValue="" data-due={d.name} {...alteredProps(altered, idOf(d))}>
                 <When $look={d.concern} title={d.at ? new Date(d.at).toLocaleString() : d.date}>
                   {when(d)}
                 </When>

@@ -1,16 +1,21 @@
+import { useState } from 'react';
 import styled from 'styled-components';
 import { useLocation } from 'wouter';
 import { api, ask, refresh, useAppState, useDraft, type DraftSeen, type WorkStep } from '../../api/client';
 import { EffectList } from '../change/EffectList';
+import { lookThrough, through, useThrough } from '../../api/through';
 import { useSession } from '../change/session';
+import { useLookNow } from '../look/lookNow';
 import { ago } from '../../ui/age';
 import { useViewHints } from '../../ui/hints';
 import { useKeys } from '../../ui/keys';
 import { isGood, Mark, outcomeWords } from '../../ui/marks';
 import { Failed, LinkButton, Loading, Plain, Quiet, Strong } from '../../ui/Quiet';
-import { traceURL } from '../../ui/route';
+import { compareURL, traceURL } from '../../ui/route';
 import { Sheet, Side } from '../../ui/TwoPane';
 import { ChangeLines } from './ChangeLines';
+import { changeText, DraftText } from './DraftText';
+import { Meanwhile } from './Meanwhile';
 import { StepsChart } from './StepsChart';
 
 const View = styled.div`
@@ -96,126 +101,253 @@ export function Draft({ id }: { id: number }) {
   return <Seen draft={draft.data} />;
 }
 
-function Seen({ draft }: { draft: DraftSeen }) {
+/** What can be done with a draft. */
+function useActs(draft: DraftSeen) {
   const [, go] = useLocation();
-  const { say, undo } = useSession();
+  const { say } = useSession();
   const state = useAppState();
+  const path = { params: { path: { id: draft.id } } };
   const acting = async (act: () => Promise<unknown>, after?: () => void) => {
     try {
       await act();
-      await refresh();
       after?.();
     } catch (e) {
       say({ text: e instanceof Error ? e.message : String(e), look: true });
-      await refresh();
     }
+    await refresh();
   };
-  const path = { params: { path: { id: draft.id } } };
+  /** The draft is no more: neither is it looked through. */
+  const over = () => {
+    if (through() === draft.id) lookThrough(0);
+    go('/drafts');
+  };
+  return {
+    done: (step: WorkStep, last: boolean) => {
+      const waits = step.kind === 'wait';
+      const body = {
+        base: state.data?.revision ?? 0,
+        place: waits ? 'wait' : step.at,
+        remove: step.remove,
+        add: step.add,
+      };
+      return acting(() => ask(api.POST('/api/drafts/{id}/done', { ...path, body })), last ? over : undefined);
+    },
+    all: () => acting(() => ask(api.POST('/api/drafts/{id}/apply', path)), over),
+    drop: () =>
+      acting(
+        () => api.POST('/api/drafts/{id}/drop', path),
+        () => {
+          const { title, why, remove, add } = draft;
+          const back = () => acting(() => ask(api.POST('/api/drafts', { body: { title, why, remove, add } })));
+          say({ text: `Dropped ${title}.`, act: { label: 'take it back', run: () => void back() } });
+          over();
+        },
+      ),
+    choose: ({ remove, add }: { remove: string[]; add: string[] }) => {
+      if (remove.length + add.length === 0) return acting(() => api.POST('/api/drafts/{id}/drop', path), over);
+      const { edition, title, why } = draft;
+      return acting(() => ask(api.POST('/api/drafts/{id}', { ...path, body: { edition, title, why, remove, add } })));
+    },
+    takeBack: () => acting(() => ask(api.POST('/api/drafts/{id}/undo', path))),
+  };
+}
+
+function Seen({ draft }: { draft: DraftSeen }) {
+  const [, go] = useLocation();
+  const { say, undo } = useSession();
+  const looking = useThrough();
+  const acts = useActs(draft);
+  const [editing, setEditing] = useState(false);
+  const [early, setEarly] = useState(false); // it was said that the wait is not over
   const steps = draft.order?.steps ?? [];
-  const next = steps.find((s) => s.kind === 'edit');
-  const last = steps.filter((s) => s.kind === 'edit').length === 1;
+  const next = steps[0];
+  const waits = next?.kind === 'wait' && draft.until && new Date(draft.until) > new Date() ? draft.until : '';
   const done = () => {
-    if (!next || !state.data) return;
-    const body = { base: state.data.revision, place: next.at, remove: next.remove, add: next.add };
-    void acting(
-      () => ask(api.POST('/api/drafts/{id}/done', { ...path, body })),
-      last ? () => go('/drafts') : undefined,
-    );
+    if (!next) return;
+    if (waits && !early) {
+      setEarly(true);
+      say({ text: `Until ${clock(waits)} somebody may still have the old answer. Once more, and the wait is over.` });
+      return;
+    }
+    setEarly(false);
+    void acts.done(next, steps.length === 1);
   };
-  const all = () =>
-    void acting(
-      () => ask(api.POST('/api/drafts/{id}/apply', path)),
-      () => go('/drafts'),
-    );
-  const drop = () =>
-    void acting(
-      () => api.POST('/api/drafts/{id}/drop', path),
-      () => go('/drafts'),
-    );
   useViewHints([
     ['h', 'the next step is done'],
+    ['q', 'through a draft, and out of it'],
     ['Esc', 'all drafts'],
   ]);
-  useKeys({ h: done, Escape: () => go('/drafts') });
+  useKeys({
+    h: done,
+    ...(looking === 0 && !draft.cannot && { q: () => lookThrough(draft.id) }),
+    Escape: () => (editing ? setEditing(false) : go('/drafts')),
+  });
   return (
     <View>
       <Head>
         <h2>{draft.title}</h2>
         <p>
-          begun at revision {draft.revision} by {draft.author}, {ago(draft.at)} · {draft.lines}{' '}
-          {draft.lines === 1 ? 'line' : 'lines'}
+          {draft.why && `${draft.why} · `}begun at revision {draft.revision} by {draft.author}, {ago(draft.at)} ·{' '}
+          {draft.lines} {draft.lines === 1 ? 'line' : 'lines'}
           {draft.short && ` · ${draft.short}`}
         </p>
         <div>
-          <Plain onPress={drop}>Drop</Plain>
-          <Plain onPress={() => window.print()}>Print</Plain>
-          <Plain onPress={all} isDisabled={!!draft.cannot}>
+          {looking !== draft.id && (
+            <Plain onPress={() => lookThrough(draft.id)} isDisabled={!!draft.cannot}>
+              Look through it
+            </Plain>
+          )}
+          <Plain onPress={() => setEditing(!editing)}>{editing ? 'Its steps' : 'Edit'}</Plain>
+          <Plain onPress={() => void acts.drop()}>Drop</Plain>
+          <Plain onPress={() => void acts.all()} isDisabled={!!draft.cannot}>
             Make it at once
           </Plain>
           <Strong onPress={done} isDisabled={!next}>
-            {next ? `${next.at} is done` : 'Nothing to do'}
+            {!next ? 'Nothing to do' : next.kind === 'wait' ? 'The wait is over' : `${next.at} is done`}
           </Strong>
         </div>
       </Head>
-      <Two>
-        <Sheet tabIndex={0} aria-label="What becomes of names and doors">
-          {draft.cannot && (
-            <Quiet role="alert" data-cannot>
-              {draft.missing.length > 0
-                ? 'It takes out lines that are not there any more. Somebody changed or removed them meanwhile:'
-                : draft.cannot}
-            </Quiet>
-          )}
-          {draft.missing.length > 0 && (
-            <div style={{ padding: '0 24px' }}>
-              <ChangeLines remove={draft.missing} add={[]} />
-              <h3>What is wanted</h3>
-              <ChangeLines remove={draft.remove} add={draft.add} />
-            </div>
-          )}
-          {draft.unordered && <Quiet>It is not put in order: {draft.unordered}.</Quiet>}
-          {draft.order && draft.order.steps.length > 0 && <StepsChart order={draft.order} />}
-          {draft.effect && (
-            <div style={{ padding: '12px 10px 30px' }}>
-              <EffectList effect={draft.effect} verb="When all of it is made" />
-            </div>
-          )}
+      {editing ? (
+        <Sheet>
+          <DraftText
+            draft={draft}
+            onDone={(kept) => {
+              setEditing(false);
+              if (kept) void refresh();
+            }}
+          />
         </Sheet>
-        <Side aria-label="Steps">
-          {draft.order?.gaps.map((g) => (
-            <Gap key={g.what + g.from} data-gap>
-              {g.why} Between steps {g.between.join(' and ')}: these exclude each other.
-            </Gap>
-          ))}
-          {draft.done.length > 0 && (
-            <p>
-              Done:{' '}
-              {draft.done.map((d, n) => (
-                <span key={n}>
-                  {n > 0 && ', '}
-                  {d.place} ({d.who}, {ago(d.at)}, <LinkButton onPress={() => void undo(d.revision)}>undo</LinkButton>)
-                </span>
-              ))}
-            </p>
-          )}
-          <Steps>
-            {steps.map((s, n) => (
-              <OneStep key={n} step={s} number={n + 1} isNext={s === next} />
+      ) : (
+        <Two>
+          <Sheet tabIndex={0} aria-label="What becomes of names and doors">
+            {draft.clashes.length > 0 && <Meanwhile clashes={draft.clashes} onChoose={(l) => void acts.choose(l)} />}
+            {draft.cannot && draft.clashes.length === 0 && (
+              <Quiet role="alert" data-cannot>
+                {draft.cannot}
+              </Quiet>
+            )}
+            {draft.unordered && <Quiet>It is not put in order: {draft.unordered}.</Quiet>}
+            {draft.order && draft.order.steps.length > 0 && <StepsChart order={draft.order} />}
+            {draft.effect && (
+              <div style={{ padding: '12px 10px 30px' }}>
+                <EffectList
+                  effect={draft.effect}
+                  verb="When all of it is made; each name leads to both traces, side by side"
+                  all
+                  compared={(target, from) => compareURL(target, { from, draft: draft.id })}
+                />
+              </div>
+            )}
+          </Sheet>
+          <Side aria-label="Steps">
+            {draft.order?.gaps.map((g) => (
+              <Gap key={g.what + g.from} data-gap>
+                {g.why} Between steps {g.between.join(' and ')}: these exclude each other.
+              </Gap>
             ))}
-          </Steps>
-        </Side>
-      </Two>
+            <Links>
+              <LinkButton onPress={() => window.print()}>print</LinkButton>
+              <LinkButton
+                onPress={() =>
+                  void navigator.clipboard?.writeText(sheetText(draft)).then(() => say({ text: 'Copied, as text.' }))
+                }
+              >
+                copy as text
+              </LinkButton>
+              {draft.undo > 0 && (
+                <LinkButton onPress={() => void acts.takeBack()}>take back what was written last</LinkButton>
+              )}
+            </Links>
+            {draft.done.length > 0 && (
+              <Made>
+                {draft.done.map((d, n) => (
+                  <li key={n} data-done={d.place}>
+                    <Mark kind="arrives" /> {d.place === 'wait' ? 'waited' : d.place}{' '}
+                    <small>
+                      {d.who}, {ago(d.at)}
+                      {d.place !== 'wait' && (
+                        <>
+                          {' '}
+                          · <LinkButton onPress={() => void undo(d.revision)}>undo</LinkButton>
+                        </>
+                      )}
+                    </small>
+                  </li>
+                ))}
+              </Made>
+            )}
+            <Steps>
+              {steps.map((s, n) => (
+                <OneStep key={n} step={s} number={n + 1} isNext={s === next} until={s === next ? waits : ''} />
+              ))}
+            </Steps>
+          </Side>
+        </Two>
+      )}
     </View>
   );
 }
 
-function OneStep({ step, number, isNext }: { step: WorkStep; number: number; isNext: boolean }) {
+const Links = styled.p`
+  display: flex;
+  gap: 18px;
+  flex-wrap: wrap;
+  margin-bottom: 12px;
+  @media print {
+    display: none;
+  }
+`;
+
+const Made = styled.ul`
+  list-style: none;
+  margin: 0 0 12px;
+  padding: 0;
+  small {
+    color: ${(p) => p.theme.ink2};
+  }
+`;
+
+/** A time of the day, with the date where it is another. */
+function clock(at: string) {
+  const t = new Date(at);
+  const today = t.toDateString() === new Date().toDateString();
+  return t.toLocaleString(undefined, today ? { timeStyle: 'short' } : { dateStyle: 'medium', timeStyle: 'short' });
+}
+
+/** The steps as a sheet of text: to mail, or to go by at the machines. */
+function sheetText(draft: DraftSeen) {
+  const out = [draft.title, ''];
+  (draft.order?.steps ?? []).forEach((s, n) => {
+    if (s.kind === 'wait') {
+      out.push(`${n + 1}. wait ${s.why ?? ''}`, '');
+      return;
+    }
+    out.push(
+      `${n + 1}. ${s.at}`,
+      ...changeText(s)
+        .split('\n')
+        .map((l) => `   ${l}`),
+    );
+    for (const l of s.look) out.push(`   look: ${l.target} from ${l.from}: ${outcomeWords[l.verdict]}`);
+    out.push('');
+  });
+  return out.join('\n');
+}
+
+function OneStep({ step, number, isNext, until }: { step: WorkStep; number: number; isNext: boolean; until: string }) {
   const [, go] = useLocation();
+  const lookNow = useLookNow();
   if (step.kind === 'wait')
     return (
       <li data-wait>
         <span>{number}</span>
-        <header>wait {step.why}</header>
+        <header>
+          <span>
+            wait {step.why}
+            {until && `; over at ${clock(until)}`}
+          </span>
+          {isNext && <small>next</small>}
+        </header>
       </li>
     );
   return (
@@ -230,7 +362,14 @@ function OneStep({ step, number, isNext }: { step: WorkStep; number: number; isN
         {!!step.seen && <p>Everybody sees it within {lasts(step.seen)}.</p>}
         {step.look.map((l) => (
           <p key={l.target + l.from}>
-            <Mark kind={isGood(l.verdict) ? 'arrives' : 'stops'} /> look{' '}
+            <Mark kind={isGood(l.verdict) ? 'arrives' : 'stops'} />{' '}
+            {l.from === 'internet' ? (
+              <LinkButton onPress={() => void lookNow([l.target])} aria-label={`look at ${l.target} now`}>
+                look
+              </LinkButton>
+            ) : (
+              'look'
+            )}{' '}
             <LinkButton onPress={() => go(traceURL(l.target, l.from))}>{l.target}</LinkButton> from {l.from}:{' '}
             {outcomeWords[l.verdict]}
           </p>

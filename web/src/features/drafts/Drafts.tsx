@@ -1,8 +1,11 @@
-import { useState } from 'react';
+import { useEffect, useRef, useState, type ComponentProps } from 'react';
 import styled from 'styled-components';
 import { Link, useLocation } from 'wouter';
 import { api, ask, refresh, useDrafts, usePlans, type DraftRow, type Proposal, type Proposals } from '../../api/client';
+import { useThrough } from '../../api/through';
+import { EffectList } from '../change/EffectList';
 import { useSession } from '../change/session';
+import { beginPublishing, writeInBearing } from '../frame/bearing';
 import { ago } from '../../ui/age';
 import { useViewHints } from '../../ui/hints';
 import { useKeys } from '../../ui/keys';
@@ -32,37 +35,31 @@ const Row = styled(Link)`
   }
 `;
 
-const Wish = styled.form`
-  label {
-    display: block;
-    color: ${(p) => p.theme.ink2};
-    margin-bottom: 4px;
-  }
-  textarea {
-    width: 100%;
-    box-sizing: border-box;
-    border: 1px solid ${(p) => p.theme.rule};
-    border-bottom: 2px solid ${(p) => p.theme.ink};
-    background: ${(p) => p.theme.panel};
-    color: ${(p) => p.theme.ink};
-    padding: 6px 9px;
-    resize: vertical;
-    font:
-      12.5px/19px 'IBM Plex Mono',
-      monospace;
-  }
+const Sentence = styled.p`
+  font:
+    12.5px/19px 'IBM Plex Mono',
+    monospace;
+  overflow-wrap: anywhere;
+  border-bottom: 2px solid ${(p) => p.theme.ink};
+  padding-bottom: 6px;
+  margin-bottom: 8px;
 `;
 
-/** The changes that are not in force, and the sentence by which a new one is begun. */
+/** The changes that are not in force; and what a sentence comes to. */
 export function Drafts() {
   const drafts = useDrafts();
-  const [said, setSaid] = useQueryWord('ask', '');
-  const [wish] = useQueryWord('wish', ''); // a sentence that was begun elsewhere
+  const [said] = useQueryWord('ask', '');
+  const [, go] = useLocation();
   useViewHints([
-    ['i', 'publish or retire'],
+    ['i', 'publish'],
+    ['z', 'retire'],
     ['Enter', 'open it'],
   ]);
-  useKeys({ i: () => document.getElementById('wish')?.focus() });
+  useKeys({
+    i: () => beginPublishing({}),
+    z: () => writeInBearing('retire '),
+    ...(said && { Escape: () => go('/drafts') }),
+  });
   if (drafts.isError) return <Failed error={drafts.error} again={() => void drafts.refetch()} />;
   if (!drafts.data) return <Loading what="Looking for drafts…" />;
   return (
@@ -74,7 +71,7 @@ export function Drafts() {
         </Top>
         {drafts.data.length === 0 && (
           <Quiet>
-            There are none. Say what is to be published or retired, beside this; or keep any change as a draft with{' '}
+            There are none. Publish or retire something by a sentence; or keep any change as a draft with{' '}
             <code>steady-compass draft new</code>.
           </Quiet>
         )}
@@ -83,10 +80,41 @@ export function Drafts() {
         ))}
       </Sheet>
       <Side aria-label="Publish or retire">
-        <Sentence begun={said || wish} focus={said === '' && wish !== ''} onSay={setSaid} />
-        {said !== '' && <Plans sentence={said} />}
+        {said === '' ? (
+          <Begin />
+        ) : (
+          <>
+            <Sentence data-sentence>{said}</Sentence>
+            <p style={{ marginBottom: 12 }}>
+              <LinkButton onPress={() => writeInBearing(said)}>say it otherwise</LinkButton>
+            </p>
+            <Plans sentence={said} />
+          </>
+        )}
       </Side>
     </Two>
+  );
+}
+
+/** How a draft is begun by a sentence. */
+function Begin() {
+  return (
+    <>
+      <h3>Publish a name, or retire something</h3>
+      <p style={{ margin: '6px 0 2px' }}>
+        publish <i>name</i> to <i>place</i> for <i>audience</i>, and besides: guarded by, through, at
+      </p>
+      <p>
+        retire <i>a name, a service or a place</i>
+      </p>
+      <Acts>
+        <Plain onPress={() => beginPublishing({})}>Publish…</Plain>
+        <Plain onPress={() => writeInBearing('retire ')}>Retire…</Plain>
+      </Acts>
+      <p>
+        The lines are derived from how the names beside it are published, and tried, before anybody touches a machine.
+      </p>
+    </>
   );
 }
 
@@ -105,42 +133,6 @@ function DraftLine({ draft }: { draft: DraftRow }) {
   );
 }
 
-function Sentence({ begun, focus, onSay }: { begun: string; focus: boolean; onSay: (sentence: string) => void }) {
-  const [text, setText] = useState(begun);
-  return (
-    <Wish
-      onSubmit={(e) => {
-        e.preventDefault();
-        onSay(text.trim());
-      }}
-    >
-      <label htmlFor="wish">Publish a name, or retire something</label>
-      <textarea
-        id="wish"
-        autoFocus={focus}
-        rows={2}
-        spellCheck={false}
-        placeholder="publish pics.fernmoor.example to zenith:9000 for internet"
-        value={text}
-        onChange={(e) => setText(e.target.value)}
-        onKeyDown={(e) => {
-          if (e.key === 'Escape') e.currentTarget.blur();
-          if (e.key !== 'Enter' || e.shiftKey) return;
-          e.preventDefault();
-          e.currentTarget.form?.requestSubmit();
-        }}
-      />
-      <p style={{ margin: '6px 0 10px' }}>
-        publish <i>name</i> to <i>place</i> for <i>audience</i>, and besides: guarded by, through, at; or retire{' '}
-        <i>a name, a service or a place</i>.
-      </p>
-      <Acts>
-        <Plain type="submit">Work it out</Plain>
-      </Acts>
-    </Wish>
-  );
-}
-
 function Plans({ sentence }: { sentence: string }) {
   const plans = usePlans(sentence);
   if (plans.isError)
@@ -153,9 +145,24 @@ function Plans({ sentence }: { sentence: string }) {
   return <Worked sentence={sentence} plans={plans.data} />;
 }
 
+/** Puts the eye on what may be done first, where nothing else has it. */
+function useFirst(ready: boolean) {
+  const first = useRef<HTMLDivElement>(null);
+  useEffect(() => {
+    if (ready && document.activeElement === document.body) first.current?.querySelector('button')?.focus();
+  }, [ready]);
+  return first;
+}
+
 function Worked({ sentence, plans }: { sentence: string; plans: Proposals }) {
   const [, go] = useLocation();
+  const looking = useThrough();
+  const first = useFirst(plans.plans.length > 0);
   const { say, change } = useSession();
+  const write = ({ remove, add }: Proposal, to: string) =>
+    void change({ remove, add }, sentence).then((made) => {
+      if (made) go(to);
+    });
   const keep = async ({ remove, add }: Proposal) => {
     try {
       const draft = await ask(api.POST('/api/drafts', { body: { title: sentence, remove, add } }));
@@ -172,22 +179,20 @@ function Worked({ sentence, plans }: { sentence: string; plans: Proposals }) {
         <section key={n} data-plan={n} style={{ marginTop: 16 }}>
           <h3>{plans.plans.length > 1 ? `Plan ${n + 1}` : 'The lines'}</h3>
           <ChangeLines remove={p.remove} add={p.add} derived={p.derived} />
-          <p>{p.effect?.short || 'Changes nothing that anyone meets.'}</p>
-          <Acts>
-            {n === 0 ? (
-              <Strong onPress={() => void keep(p)}>Keep as draft</Strong>
+          <Does plan={p} open={n === 0} />
+          <Acts ref={n === 0 ? first : undefined}>
+            {looking > 0 ? (
+              <Choose strong={n === 0} onPress={() => write(p, `/drafts/${looking}`)}>
+                Put it into the draft
+              </Choose>
             ) : (
-              <Plain onPress={() => void keep(p)}>Keep as draft</Plain>
+              <>
+                <Choose strong={n === 0} onPress={() => void keep(p)}>
+                  Keep as draft
+                </Choose>
+                <Plain onPress={() => write(p, '/drafts')}>Make it now</Plain>
+              </>
             )}
-            <Plain
-              onPress={() =>
-                void change({ remove: p.remove, add: p.add }, sentence).then((made) => {
-                  if (made) go('/drafts');
-                })
-              }
-            >
-              Make it now
-            </Plain>
           </Acts>
         </section>
       ))}
@@ -201,6 +206,22 @@ function Worked({ sentence, plans }: { sentence: string; plans: Proposals }) {
       )}
     </>
   );
+}
+
+/** What a plan does; of all but the first in a word, until it is asked for. */
+function Does({ plan, open }: { plan: Proposal; open: boolean }) {
+  const [all, showAll] = useState(open);
+  if (!plan.effect) return null;
+  if (all) return <EffectList effect={plan.effect} verb="It would" flush />;
+  return (
+    <p>
+      <LinkButton onPress={() => showAll(true)}>{plan.effect.short || 'changes nothing that anyone meets'}</LinkButton>
+    </p>
+  );
+}
+
+function Choose({ strong, ...rest }: { strong: boolean } & ComponentProps<typeof Plain>) {
+  return strong ? <Strong {...rest} /> : <Plain {...rest} />;
 }
 
 const Needed = styled.div`

@@ -2,16 +2,19 @@ import { useEffect, useMemo, useRef, useState, type KeyboardEvent } from 'react'
 import styled from 'styled-components';
 import { useLocation } from 'wouter';
 import {
+  api,
+  ask,
   useClosing,
   useExposure,
   useExposureChanges,
+  useInForce,
   useLog,
   useLooks,
   useVantages,
+  type Open,
   type SeenLook,
   type Sight,
   type Undecided,
-  type Open,
 } from '../../api/client';
 import { ago } from '../../ui/age';
 import { SightMark, sightWords } from '../../ui/Sight';
@@ -30,6 +33,7 @@ import { traceURL, useQueryWord, withoutURL } from '../../ui/route';
 import { useSession } from '../change/session';
 import { Tools } from '../../ui/Tools';
 import { Wall, type Gap } from './Wall';
+import { alteredProps, AlteredSaid, useAltered, type Altered } from '../../ui/altered';
 
 const View = styled.div`
   display: grid;
@@ -140,10 +144,15 @@ export function Exposure() {
   const [closing, setClosing] = useState('');
   const exposure = useExposure(from);
   const changes = useExposureChanges(from, against);
+  const inForce = useInForce(['exposure', from], (query) =>
+    ask(api.GET('/api/exposure', { params: { query: { from, ...query } } })),
+  );
+  const doorsInForce = useMemo(() => inForce && group(inForce.open), [inForce]);
   const [, go] = useLocation();
   const { change } = useSession();
   const sheet = useRef<HTMLDivElement>(null);
   const doors = useMemo(() => group(exposure.data?.open ?? []), [exposure.data]);
+  const altered = useAltered(exposure.data && doors, doorsInForce, doorKey);
   const opened = useMemo(() => group(against ? (changes.data?.opened ?? []) : []), [against, changes.data]);
   const closed = useMemo(() => group(against ? (changes.data?.closed ?? []) : []), [against, changes.data]);
   const looks = useLooks('', from).data;
@@ -233,6 +242,7 @@ export function Exposure() {
     <Tools>
       <VantagePicker value={from} onChange={setFrom} />
       <Against from={from} value={against} onChange={setAgainst} />
+      <AlteredSaid altered={altered} name={doorKey} />
     </Tools>
   );
   if (exposure.isError) {
@@ -272,6 +282,7 @@ export function Exposure() {
       <>
         <DoorRow
           door={i.door}
+          altered={altered}
           sight={sights.get(`${i.door.first.address} ${i.door.first.ports}`)}
           chosen={i === shown[at]}
           onChoose={() => setChosen(i.id)}
@@ -371,9 +382,10 @@ interface DoorProps {
   onDeclare?: () => void;
   onClose?: () => void;
   sight?: Seeing;
+  altered?: Altered<Door>;
 }
 
-function DoorRow({ sight, door, chosen, shut, onChoose, onTrace, onDeclare, onClose }: DoorProps) {
+function DoorRow({ altered, sight, door, chosen, shut, onChoose, onTrace, onDeclare, onClose }: DoorProps) {
   const o = door.first;
   const bad = door.undeclared.length > 0 || o.intent !== 'declared';
   return (
@@ -383,6 +395,7 @@ function DoorRow({ sight, door, chosen, shut, onChoose, onTrace, onDeclare, onCl
       $chosen={chosen}
       data-door={`${bracketed(o.address)}:${o.ports}`}
       onClick={onChoose}
+      {...(altered && alteredProps(altered, doorKey(door), (was) => `open to ${openTo(was.first)}`))}
     >
       <code role="cell">{o.address}</code>
       <code role="cell" style={{ fontWeight: 600 }}>
@@ -559,6 +572,11 @@ function revisionWords(revision: number, next: string) {
 
 function whereWords(against: string) {
   return /^\d+$/.test(against) ? `at revision ${against}` : `from ${against}`;
+}
+
+/** What a door is, whichever way it stands in the list. */
+function doorKey(d: Door) {
+  return `${d.first.address} ${d.first.transport} ${d.first.ports} ${d.first.place}`;
 }
 
 function bracketed(address: string) {

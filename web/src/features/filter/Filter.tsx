@@ -13,6 +13,7 @@ import { useSession } from '../change/session';
 import { Lines, Sheet, Side, Top, Two } from '../../ui/TwoPane';
 import { useViewHints } from '../../ui/hints';
 import { Wrapping } from '../../ui/Wrapping';
+import { useLinesInForce } from '../../ui/altered';
 
 const columns = '44px 62px minmax(90px, 1.1fr) minmax(90px, 1.4fr) minmax(90px, 1.2fr) 118px';
 
@@ -137,6 +138,8 @@ function InOrder({ filter }: { filter: FilterAnswer }) {
     Escape: () => setPlan(none),
   });
 
+  const inForce = useLinesInForce();
+  const drawn = useMemo(() => row(inForce), [inForce]);
   const shown = useMemo(
     () => arranged(filter.lines, plan).map((l) => ({ ...l, id: String(l.place) })),
     [filter.lines, plan],
@@ -178,7 +181,7 @@ function InOrder({ filter }: { filter: FilterAnswer }) {
             onEnter={() => void keep()}
             lineHeight={32}
           >
-            {row}
+            {drawn}
           </LongList>
         )}
         <Rest>
@@ -315,10 +318,17 @@ function arranged(lines: FilterLine[], plan: Plan) {
   return out;
 }
 
-const row = (line: FilterLine & { id: string }) => {
+const row = (inForce: ReadonlySet<string> | undefined) => (line: FilterLine & { id: string }) => {
   const look = line.shadowed || line.idle;
   return (
-    <Line id={line.id} textValue="" $off={line.off} $look={look} data-rule={line.place}>
+    <Line
+      id={line.id}
+      textValue=""
+      $off={line.off}
+      $look={look}
+      data-rule={line.place}
+      data-altered={(inForce && !inForce.has(line.record)) || undefined}
+    >
       <small>{line.place}</small>
       <b>{line.off ? 'off' : (says[line.action] ?? line.action)}</b>
       {line.off ? (

@@ -2,7 +2,7 @@ import { useDeferredValue, useMemo, useState } from 'react';
 import { Dialog, FieldError, Heading, Input, Label, TextField } from 'react-aria-components';
 import styled from 'styled-components';
 import { useLocation } from 'wouter';
-import { useCodes, useFindings, type Finding, type FindingsAnswer } from '../../api/client';
+import { api, ask, useCodes, useFindings, useInForce, type Finding, type FindingsAnswer } from '../../api/client';
 import { Choice } from '../../ui/Choice';
 import { DialogSheet, DialogVeil, useViewHints } from '../../ui/hints';
 import { useKeys } from '../../ui/keys';
@@ -16,6 +16,7 @@ import { Tools } from '../../ui/Tools';
 import { useLookNow } from '../look/lookNow';
 import { Suspects } from '../look/Suspects';
 import { Others, Tried, useDeclaring, useHolds, useMending, type MendFor } from '../change/tried';
+import { alteredProps, AlteredSaid, useAltered, type Altered } from '../../ui/altered';
 
 /** A finding in the list: at the head of what it is the cause of, or below that as what follows from it. */
 type Entry = Finding & { id: string; cause: string; more: Finding[]; below: boolean };
@@ -123,6 +124,8 @@ export function Findings({ code, subject }: { code: string; subject: string }) {
   const [accepting, setAccepting] = useState(false);
 
   const findings = useMemo(() => report.data?.findings ?? [], [report.data]);
+  const inForce = useInForce(['findings'], (query) => ask(api.GET('/api/findings', { params: { query } })));
+  const altered = useAltered(report.data?.findings, inForce?.findings, findingKey, (f) => f.why);
   const all = usePrinting(); // on paper nothing can be opened
   const [opened, setOpened] = useState<ReadonlySet<string>>(new Set());
   const asked = code ? keyOf(code, subject) : '';
@@ -157,6 +160,7 @@ export function Findings({ code, subject }: { code: string; subject: string }) {
   const chosen = list[found >= 0 ? found : Math.min(last, list.length - 1)];
   const shown = useDeferredValue(chosen);
 
+  const drawn = useMemo(() => line(altered), [altered]);
   const lookNow = useLookNow();
   const mending = useMending();
   const mend = () => {
@@ -197,9 +201,10 @@ export function Findings({ code, subject }: { code: string; subject: string }) {
       <Tools>
         <Choice label="level" value={level} options={levels} onChange={setLevel} />
         <Choice label="on" value={family} options={families} onChange={setFamily} />
+        <AlteredSaid altered={altered} name={(f) => f.subject} />
       </Tools>
     ),
-    [level, setLevel, family, families, setFamily],
+    [level, setLevel, family, families, setFamily, altered],
   );
   if (report.isError) {
     return (
@@ -240,7 +245,7 @@ export function Findings({ code, subject }: { code: string; subject: string }) {
         onEnter={trace}
         lineHeight={53}
       >
-        {line}
+        {drawn}
       </LongList>
       {shown && (
         <Chosen
@@ -284,8 +289,8 @@ function arranged(
   return out;
 }
 
-const line = (f: Entry) => (
-  <Row id={f.id} textValue="" data-code={f.code} $below={f.below}>
+const line = (altered: Altered<Finding>) => (f: Entry) => (
+  <Row id={f.id} textValue="" data-code={f.code} $below={f.below} {...alteredProps(altered, findingKey(f))}>
     <Mark kind={f.level === 'error' ? 'stops' : f.level === 'warning' ? 'ends' : 'unknown'} />
     <code title={f.level}>{shortSubject(f.subject)}</code>
     <span>
@@ -294,6 +299,8 @@ const line = (f: Entry) => (
     </span>
   </Row>
 );
+
+const findingKey = (f: Finding) => keyOf(f.code, f.subject);
 
 /** What follows from a cause, in a line. */
 function following(head: Entry) {

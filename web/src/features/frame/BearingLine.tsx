@@ -1,4 +1,5 @@
 import { useEffect, useId, useMemo, useRef, useState, type ClipboardEvent, type KeyboardEvent } from 'react';
+import { flushSync } from 'react-dom';
 import styled from 'styled-components';
 import { useLocation, useSearch } from 'wouter';
 import { api, ask, queries, useKinds, type LineAnswer, type Vantage } from '../../api/client';
@@ -8,7 +9,7 @@ import { leftByProgram } from '../../ui/keys';
 import { linesOf } from '../../ui/lines';
 import { CameBack, PastedLines } from './PastedLines';
 import { LinkButton } from '../../ui/Quiet';
-import { traceURL, usesURL } from '../../ui/route';
+import { planURL, traceURL, usesURL } from '../../ui/route';
 import { useSession } from '../change/session';
 
 const Wrap = styled.div`
@@ -101,6 +102,9 @@ interface Suggestion {
 
 const none: Suggestion[] = [];
 
+/** What the first word of a line may be, beside a target. */
+const begins: ReadonlySet<string> = new Set(['record', 'sentence']);
+
 /** Whether a line begins like a record: a kind's word and a blank. */
 function beginsRecord(answer: LineAnswer | null, text: string) {
   return /^\s*\S+\s/.test(text) && (answer?.record ?? false);
@@ -150,10 +154,13 @@ export function BearingLine() {
 
   useEffect(
     () =>
-      onBearing((begun) => {
-        setText(begun);
-        setOpen(true);
+      onBearing(({ text: begun, caret }) => {
+        flushSync(() => {
+          setText(begun);
+          setOpen(true);
+        });
         field.current?.focus();
+        field.current?.setSelectionRange(caret, caret);
       }),
     [],
   );
@@ -171,7 +178,8 @@ export function BearingLine() {
     return () => clearTimeout(timer);
   }, [last, offered, text, block]);
 
-  const record = beginsRecord(answer, text);
+  const sentence = answer?.sentence ?? false;
+  const record = beginsRecord(answer, text) || sentence;
   const names = useMemo(() => (record ? none : targets(text)), [record, text]);
   const words = answer?.completion.words ?? none;
   const choices: Suggestion[] =
@@ -179,18 +187,20 @@ export function BearingLine() {
       ? none
       : record
         ? words
-        : [...names, ...words.filter((w) => w.detail === 'record' && w.text.startsWith(text.trim().toLowerCase()))];
+        : [...names, ...words.filter((w) => begins.has(w.detail) && w.text.startsWith(text.trim().toLowerCase()))];
   const at = Math.min(picked, choices.length - 1);
 
   const complete = (word: string) => {
-    if (!record && !words.some((w) => w.text === word && w.detail === 'record')) {
+    if (!record && !words.some((w) => w.text === word && begins.has(w.detail))) {
       trace(word);
       return;
     }
     const bytes = new TextEncoder().encode(text);
     const head = new TextDecoder().decode(bytes.slice(0, answer?.completion.from ?? bytes.length));
-    const rest = text.slice(field.current?.selectionStart ?? text.length);
-    setText(`${head}${word} ${rest.trimStart()}`.replace(/ +$/, ' '));
+    const rest = text.slice(field.current?.selectionStart ?? text.length).trimStart();
+    const next = `${head}${word} `;
+    flushSync(() => setText(next + rest));
+    field.current?.setSelectionRange(next.length, next.length);
     setPicked(-1);
     field.current?.focus();
   };
@@ -224,7 +234,7 @@ export function BearingLine() {
     }
     if (/^(publish|retire) /.test(line)) {
       // a sentence, and no record: what it comes to is worked out
-      leave(`/drafts?ask=${encodeURIComponent(line)}`);
+      leave(planURL(line));
       return;
     }
     keep(line);
@@ -330,7 +340,7 @@ export function BearingLine() {
           spellCheck={false}
           placeholder="Trace a name, address or place; or write a record"
         />
-        {record && text ? <kbd>Enter records</kbd> : <kbd>/</kbd>}
+        {record && text ? <kbd>{sentence ? 'Enter works it out' : 'Enter records'}</kbd> : <kbd>/</kbd>}
       </Line>
       {block !== null && <PastedLines text={block} onChange={setBlock} keep={keepBlock} leave={() => setBlock(null)} />}
       {((open && text.trim() !== '' && (choices.length > 0 || record || target || slip)) || beside.length > 0) && (

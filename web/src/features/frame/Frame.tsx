@@ -1,7 +1,8 @@
 import { useEffect, useState, type ReactNode } from 'react';
 import styled from 'styled-components';
 import { Link, useLocation, useSearch } from 'wouter';
-import { useAppState, useCounts } from '../../api/client';
+import { Failure, useAppState, useCounts, type Through } from '../../api/client';
+import { lookThrough, useThrough } from '../../api/through';
 import { Empty } from './Empty';
 import { BearingLine } from './BearingLine';
 import { Clashes } from '../change/Clashes';
@@ -164,11 +165,13 @@ const Foot = styled.footer`
 export function Frame({ children, dark, onTurn }: { children: ReactNode; dark: boolean; onTurn: () => void }) {
   const state = useAppState();
   const counts = useCounts();
+  useStillThere(state.error);
   const { notice, connected, waiting, say, undoLast, redo } = useSession();
   const [location, go] = useLocation();
   const search = useSearch();
   const [keysOpen, setKeysOpen] = useState(false);
   const hints = useHints();
+  const looking = useThrough();
   const from = new URLSearchParams(search).get('from');
   const keep = from ? `?from=${encodeURIComponent(from)}` : '';
   const undoByKey = () =>
@@ -182,6 +185,7 @@ export function Frame({ children, dark, onTurn }: { children: ReactNode; dark: b
     u: () => void undoByKey(),
     U: () => void redo(),
     ...(notice && { Escape: () => say(null) }),
+    ...(looking > 0 && { q: () => lookThrough(0) }),
     '1': () => go(`/${keep}`),
     '2': () => go('/ports'),
     '3': () => go(`/exposure${keep}`),
@@ -256,6 +260,7 @@ export function Frame({ children, dark, onTurn }: { children: ReactNode; dark: b
         <Slot id={toolsSlot} />
       </div>
       <div role="status" aria-live="polite">
+        {state.data?.through && <LookingThrough through={state.data.through} />}
         {!connected && (
           <Bar $look>The program does not answer. What is shown is as it was. {waitingWords(waiting)}</Bar>
         )}
@@ -267,7 +272,17 @@ export function Frame({ children, dark, onTurn }: { children: ReactNode; dark: b
         {notice && (
           <Bar $look={notice.look}>
             <span>
-              {notice.text}
+              {notice.text}{' '}
+              {notice.act && (
+                <LinkButton
+                  onPress={() => {
+                    notice.act?.run();
+                    say(null);
+                  }}
+                >
+                  {notice.act.label}
+                </LinkButton>
+              )}
               {notice.problem?.clashes && <Clashes clashes={notice.problem.clashes} done={() => say(null)} />}
             </span>
             <LinkButton onPress={() => say(null)}>close</LinkButton>
@@ -302,6 +317,64 @@ export function Frame({ children, dark, onTurn }: { children: ReactNode; dark: b
       />
     </Page>
   );
+}
+
+const Band = styled(Bar)`
+  background: ${(p) => p.theme.ink};
+  color: ${(p) => p.theme.onInk};
+  justify-content: flex-start;
+  gap: 6px 20px;
+  flex-wrap: wrap;
+  button,
+  a {
+    color: inherit;
+    border-color: currentColor;
+  }
+  a {
+    font-weight: 600;
+    overflow-wrap: anywhere;
+  }
+  button {
+    margin-left: auto;
+  }
+  kbd {
+    margin-right: 6px;
+    font-weight: 600;
+  }
+`;
+
+/** Says in every view that what is seen is not in force. */
+function LookingThrough({ through }: { through: Through }) {
+  return (
+    <Band data-through={through.id} className="through">
+      <span>
+        Looking through <Link href={`/drafts/${through.id}`}>{through.title}</Link>
+      </span>
+      {through.cannot ? (
+        <span>It cannot be made as the records are now: {through.cannot}.</span>
+      ) : (
+        <span>
+          {through.lines} {through.lines === 1 ? 'line' : 'lines'} that {through.lines === 1 ? 'is' : 'are'} not in
+          force; what is written goes into it. Rows with a bar are other than in force.
+        </span>
+      )}
+      <LinkButton onPress={() => lookThrough(0)}>
+        <kbd>q</kbd>leave it
+      </LinkButton>
+    </Band>
+  );
+}
+
+/** Leaves a draft that is not there any more. */
+function useStillThere(error: unknown) {
+  const { say } = useSession();
+  const looking = useThrough();
+  const gone = looking > 0 && error instanceof Failure && error.problem?.status === 404;
+  useEffect(() => {
+    if (!gone) return;
+    lookThrough(0);
+    say({ text: 'The draft that was looked through is made, or dropped. This is what is in force.' });
+  }, [gone, say]);
 }
 
 const titles: Record<string, string> = {

@@ -1,8 +1,9 @@
 import { memo, useCallback, useEffect, useMemo, useRef, useState, type KeyboardEvent } from 'react';
 import styled, { css } from 'styled-components';
 import { Link, useLocation } from 'wouter';
-import { useNames, useSightings, type Row, type RowWay, type Seen } from '../../api/client';
+import { api, ask, useInForce, useNames, useSightings, type Row, type RowWay, type Seen } from '../../api/client';
 import { ago } from '../../ui/age';
+import { alteredProps, AlteredSaid, useAltered, type Altered } from '../../ui/altered';
 import { SightMark, sightWords } from '../../ui/Sight';
 import { useLongList } from '../../ui/print';
 import { asColumns } from '../../ui/columns';
@@ -11,8 +12,9 @@ import { useKeys } from '../../ui/keys';
 import { isGood, Mark, outcomeWords } from '../../ui/marks';
 import { VantagePicker } from '../../ui/Picker';
 import { Failed, Loading, Quiet } from '../../ui/Quiet';
-import { keepTablePlace, tablePlace, traceURL, useQueryWord } from '../../ui/route';
+import { keepTablePlace, planURL, tablePlace, traceURL, useQueryWord } from '../../ui/route';
 import { useSession } from '../change/session';
+import { beginPublishing } from '../frame/bearing';
 import { Choice } from '../../ui/Choice';
 import { FilterField, Tools } from '../../ui/Tools';
 
@@ -254,6 +256,10 @@ export function Names() {
   const [show, setShow] = useQueryWord('show', 'everything');
   const [filter, setFilter] = useQueryWord('filter', '');
   const names = useNames(from);
+  const inForce = useInForce(['names', from], (query) =>
+    ask(api.GET('/api/names', { params: { query: { from, ...query } } })),
+  );
+  const altered = useAltered(names.data?.rows, inForce?.rows, rowKey);
   const seen = useSightings(from).data;
   const sights = useMemo(() => new Map((seen ?? []).map((s) => [`${s.name}:${s.port}`, s])), [seen]);
   const [open, setOpen] = useState<ReadonlySet<string>>(new Set());
@@ -355,6 +361,11 @@ export function Names() {
   useKeys({
     b: () => go('/answers'),
     t: () => go(asCourses()),
+    i: () => beginPublishing({}),
+    z: () => {
+      const item = items[selected];
+      if (item?.kind === 'row') go(planURL(`retire ${item.row.name}`));
+    },
     f: () => document.getElementById('filter')?.focus(),
     v: () => document.getElementById('vantage')?.focus(),
     ArrowDown: () => scroll.current?.focus(),
@@ -375,6 +386,8 @@ export function Names() {
     ['v', 'seen from'],
     ['b', 'answers beside one another'],
     ['t', 'table or courses'],
+    ['i', 'publish'],
+    ['z', 'retire'],
     ['y', 'copy'],
   ]);
   useEffect(() => {
@@ -389,6 +402,7 @@ export function Names() {
       <Choice label="show" value={show} options={shows} onChange={setShow} />
       <VantagePicker value={from} onChange={setFrom} />
       <Choice label="grouped by" value={group} options={groupings} onChange={setGroup} />
+      <AlteredSaid altered={altered} name={target} />
     </Tools>
   );
   if (names.isError) {
@@ -463,6 +477,7 @@ export function Names() {
                   onToggle={toggle}
                   onPick={pick}
                   sight={sights.get(`${item.row.name}:${item.row.port}`)}
+                  altered={altered}
                 />
               );
             })}
@@ -485,6 +500,7 @@ interface RowProps {
   onPick: (item: RowItem) => void;
   onToggle: (item: RowItem) => void;
   sight: Seen | undefined;
+  altered: Altered<Row>;
 }
 
 const NameRow = memo(function NameRow({
@@ -499,6 +515,7 @@ const NameRow = memo(function NameRow({
   onPick,
   onToggle,
   sight,
+  altered,
 }: RowProps) {
   const { row, way } = item;
   const ways = way ? [way] : row.ways;
@@ -518,6 +535,7 @@ const NameRow = memo(function NameRow({
       onClick={() => onPick(item)}
       data-name={row.name}
       data-port={row.port}
+      {...alteredProps(altered, rowKey(row), (was) => outcomeWords[was.verdict])}
     >
       <div
         role="gridcell"

@@ -2,15 +2,26 @@ import { useVirtualizer } from '@tanstack/react-virtual';
 import { memo, useCallback, useDeferredValue, useEffect, useMemo, useRef, useState, type KeyboardEvent } from 'react';
 import styled from 'styled-components';
 import { useLocation } from 'wouter';
-import { useFree, useMachinePorts, usePorts, type Depth, type Machine, type Port } from '../../api/client';
+import {
+  api,
+  ask,
+  useFree,
+  useInForce,
+  useMachinePorts,
+  usePorts,
+  type Depth,
+  type Machine,
+  type Port,
+} from '../../api/client';
 import { useKeys } from '../../ui/keys';
 import { Failed, LinkButton, Loading, Quiet } from '../../ui/Quiet';
-import { traceURL, usesURL, useChosen, useQueryWord, withoutURL } from '../../ui/route';
+import { planURL, traceURL, usesURL, useChosen, useQueryWord, withoutURL } from '../../ui/route';
 import { Choice } from '../../ui/Choice';
 import { PlanPanel } from './PlanPanel';
 import { Tools } from '../../ui/Tools';
 import { useViewHints } from '../../ui/hints';
-import { writeInBearing } from '../frame/bearing';
+import { beginPublishing, writeInBearing } from '../frame/bearing';
+import { alteredProps, AlteredSaid, useAltered } from '../../ui/altered';
 
 const names = 150; // the width of the machines' names, and of the layers'
 const wide = 81; // of a port above
@@ -301,12 +312,19 @@ function word(p: Port) {
 const order = (a: string, b: string) => parseInt(a) - parseInt(b) || a.localeCompare(b);
 
 /** Machines by ports, and below the chosen machine's in depth. */
+const machineKey = (m: Machine) => m.name;
+
 export function Ports() {
   const { chosen: machine, choose: setMachine, settle } = useChosen(...useQueryWord('machine', ''));
   const { chosen: port, choose: setPort, settle: settlePort } = useChosen(...useQueryWord('port', ''));
   const [find, setFind] = useQueryWord('find', '');
   const [plan, setPlan] = useQueryWord('plan', '');
   const machines = usePorts();
+  const inForce = useInForce(
+    ['ports'],
+    async (query) => (await ask(api.GET('/api/ports', { params: { query } }))) ?? [],
+  );
+  const altered = useAltered(machines.data, inForce, machineKey);
   const scroll = useRef<HTMLDivElement>(null);
   const [, go] = useLocation();
 
@@ -375,6 +393,8 @@ export function Ports() {
     w: () => chosen && now && leave(usesURL(`${chosen.name}:${now}`)),
     g: () => chosen && leave(withoutURL(chosen.name)),
     p: () => setPlan(plan ? '' : 'open'),
+    i: () => beginPublishing(chosen && now ? { place: `${chosen.name}:${now.split('/')[0]}` } : {}),
+    z: () => chosen && leave(planURL(`retire ${chosen.name}`)),
   });
   useViewHints([
     ['↑↓', 'machine'],
@@ -384,6 +404,8 @@ export function Ports() {
     ['g', 'what if gone'],
     ['n', 'next free'],
     ['p', 'port plan'],
+    ['i', 'publish'],
+    ['z', 'retire'],
     ['f', 'find'],
   ]);
   const loaded = machines.data !== undefined;
@@ -393,6 +415,7 @@ export function Ports() {
 
   const tools = (
     <Tools>
+      <AlteredSaid altered={altered} name={machineKey} />
       <LinkButton onPress={() => setPlan(plan ? '' : 'open')}>{plan ? 'close the plan' : 'port plan'}</LinkButton>
       <label>
         <span className="visually-hidden">find a port or machine</span>
@@ -462,6 +485,7 @@ export function Ports() {
                   aria-rowindex={v.index + 2}
                   aria-selected={m === chosen}
                   data-machine={m.name}
+                  {...alteredProps(altered, m.name)}
                   style={{ width, transform: `translateY(${v.start}px)` }}
                   onClick={() => setMachine(m.name)}
                 >

@@ -9,7 +9,16 @@ import { HighlightStyle, StreamLanguage, syntaxHighlighting } from '@codemirror/
 import { lintKeymap, setDiagnostics, type Diagnostic } from '@codemirror/lint';
 import { search, searchKeymap } from '@codemirror/search';
 import { EditorState, RangeSetBuilder, StateEffect, StateField } from '@codemirror/state';
-import { Decoration, EditorView, keymap, lineNumbers, WidgetType, type DecorationSet } from '@codemirror/view';
+import {
+  Decoration,
+  EditorView,
+  keymap,
+  lineNumbers,
+  ViewPlugin,
+  WidgetType,
+  type DecorationSet,
+  type ViewUpdate,
+} from '@codemirror/view';
 import { tags } from '@lezer/highlight';
 import { useEffect, useImperativeHandle, useRef, type Ref } from 'react';
 import styled, { useTheme } from 'styled-components';
@@ -45,7 +54,7 @@ const Host = styled.div`
     border-left-color: ${(p) => p.theme.ink};
   }
   .cm-line {
-    padding: 0 16px 0 2px;
+    padding: 0 16px 0 8px;
     position: relative;
   }
   .cm-selectionBackground,
@@ -57,6 +66,9 @@ const Host = styled.div`
     background: none;
     text-decoration: underline dashed ${(p) => p.theme.magenta};
     text-underline-offset: 4px;
+  }
+  .cm-altered {
+    box-shadow: inset 4px 0 0 ${(p) => p.theme.ink};
   }
   .cm-caution {
     float: right;
@@ -123,6 +135,8 @@ interface Props {
   marks: Mark[];
   onChange: (text: string) => void;
   onSave: () => void;
+  /** The lines that are in force, where a draft is looked through: those that are not are marked. */
+  inForce: ReadonlySet<string> | undefined;
 }
 
 const setMarks = StateEffect.define<Mark[]>();
@@ -165,6 +179,42 @@ const cautions = StateField.define<DecorationSet>({
   },
   provide: (f) => EditorView.decorations.from(f),
 });
+
+const setInForce = StateEffect.define<ReadonlySet<string> | undefined>();
+
+const inForceField = StateField.define<ReadonlySet<string> | undefined>({
+  create: () => undefined,
+  update: (was, tr) => tr.effects.reduce((now, e) => (e.is(setInForce) ? e.value : now), was),
+});
+
+const alteredLine = Decoration.line({ class: 'cm-altered', attributes: { title: 'not in force' } });
+
+/** A bar at the lines in sight that are not in force. */
+const alteredLines = ViewPlugin.fromClass(
+  class {
+    decorations: DecorationSet;
+    constructor(view: EditorView) {
+      this.decorations = this.mark(view);
+    }
+    update(u: ViewUpdate) {
+      if (u.docChanged || u.viewportChanged || u.startState.field(inForceField) !== u.state.field(inForceField))
+        this.decorations = this.mark(u.view);
+    }
+    mark({ state, visibleRanges }: EditorView) {
+      const builder = new RangeSetBuilder<Decoration>();
+      const inForce = state.field(inForceField);
+      for (const { from, to } of inForce ? visibleRanges : []) {
+        for (let at = from; at <= to;) {
+          const line = state.doc.lineAt(at);
+          if (!inForce?.has(line.text)) builder.add(line.from, line.from, alteredLine);
+          at = line.to + 1;
+        }
+      }
+      return builder.finish();
+    }
+  },
+  { decorations: (v) => v.decorations },
+);
 
 /** Notation by its words: a kind, the words that open fields, texts and comments. */
 function language(kinds: Kind[]) {
@@ -211,7 +261,7 @@ async function complete(context: CompletionContext): Promise<CompletionResult | 
 }
 
 /** An editor for estate notation. Its text is its own once it is shown; `text` follows the store while nothing is typed. */
-export function NotationEditor({ ref, text, kinds, faults, marks, onChange, onSave }: Props) {
+export function NotationEditor({ ref, text, kinds, faults, marks, inForce, onChange, onSave }: Props) {
   const theme = useTheme();
   const host = useRef<HTMLDivElement>(null);
   const view = useRef<EditorView>(null);
@@ -241,6 +291,8 @@ export function NotationEditor({ ref, text, kinds, faults, marks, onChange, onSa
           language(kinds),
           syntaxHighlighting(style),
           cautions,
+          inForceField,
+          alteredLines,
           search({ top: true }),
           autocompletion({ override: [complete], icons: false }),
           keymap.of([
@@ -287,6 +339,8 @@ export function NotationEditor({ ref, text, kinds, faults, marks, onChange, onSa
     const margin = faults.map((f) => ({ line: f.line, level: 'error', code: 'error', why: f.what }));
     v.dispatch(setDiagnostics(v.state, diagnostics), { effects: setMarks.of(faults.length > 0 ? margin : marks) });
   }, [faults, marks, theme, kinds]);
+
+  useEffect(() => view.current?.dispatch({ effects: setInForce.of(inForce) }), [inForce, theme, kinds]);
 
   useImperativeHandle(ref, () => ({
     setText: (next) =>

@@ -19,8 +19,10 @@ import { NotationEditor, type EditorHandle } from './NotationEditor';
 import { useViewHints } from '../../ui/hints';
 import { Acts, Failed, FaultRow, LinkButton, Loading, Plain, Strong } from '../../ui/Quiet';
 import { filterURL } from '../../ui/route';
+import { useLinesInForce } from '../../ui/altered';
 import { Running } from '../../ui/Running';
 import { useSession } from '../change/session';
+import { apiURL, through } from '../../api/through';
 
 const Three = styled.div`
   display: grid;
@@ -103,17 +105,21 @@ const Side = styled.aside`
   }
 `;
 
-const draftKey = 'records-draft';
+/** Where what was typed is kept: what is typed through a draft is apart. */
+function typedKey() {
+  return `records-draft${through() || ''}`;
+}
 
 interface Draft {
   base: number;
+  edition?: number;
   text: string;
 }
 
 /** What was typed and not saved outlives the page. */
 function keptDraft(): Draft | null {
   try {
-    return JSON.parse(sessionStorage.getItem(draftKey) ?? 'null') as Draft | null;
+    return JSON.parse(sessionStorage.getItem(typedKey()) ?? 'null') as Draft | null;
   } catch {
     return null;
   }
@@ -122,7 +128,7 @@ function keptDraft(): Draft | null {
 type Export = RecordsAnswer['exports'][number];
 
 function exportURL(x: Export) {
-  return `/api/export?${new URLSearchParams({ format: x.format, name: x.name, from: x.from ?? 'internet' })}`;
+  return apiURL('/api/export', { format: x.format, name: x.name, from: x.from ?? 'internet' });
 }
 
 function exportWords(x: Export) {
@@ -145,6 +151,7 @@ export default function Records() {
   const [draft, setDraft] = useState<Draft | null>(keptDraft);
   const [answer, setAnswer] = useState<TextAnswer | null>(null);
   const [saving, setSaving] = useState<AbortController | null>(null);
+  const inForce = useLinesInForce();
   const incoming = useOffered();
   const picker = useRef<HTMLInputElement>(null);
   const asked = useRef(0);
@@ -153,8 +160,8 @@ export default function Records() {
   const dirty = draft !== null;
 
   useEffect(() => {
-    if (draft) sessionStorage.setItem(draftKey, JSON.stringify(draft));
-    else sessionStorage.removeItem(draftKey);
+    if (draft) sessionStorage.setItem(typedKey(), JSON.stringify(draft));
+    else sessionStorage.removeItem(typedKey());
   }, [draft]);
 
   const loaded = records.data !== undefined;
@@ -186,7 +193,7 @@ export default function Records() {
       setDraft((d) =>
         next === stored.text && (d === null || d.base === stored.revision)
           ? null
-          : { base: d?.base ?? stored.revision, text: next },
+          : { base: d?.base ?? stored.revision, edition: d ? d.edition : stored.edition, text: next },
       );
     },
     [records.data],
@@ -202,7 +209,7 @@ export default function Records() {
     try {
       const done = await ask(
         api.POST('/api/records', {
-          body: { base: draft.base, text: draft.text, why: 'Edited the records' },
+          body: { base: draft.base, edition: draft.edition, text: draft.text, why: 'Edited the records' },
           signal: stop.signal,
         }),
       );
@@ -210,7 +217,7 @@ export default function Records() {
       await refresh();
       const words = done.effect?.short ?? '';
       say({
-        text: `Saved as revision ${done.revision}.${words ? ` ${words[0]?.toUpperCase()}${words.slice(1)}.` : ''} u takes it back.`,
+        text: `${through() ? 'Saved in the draft' : `Saved as revision ${done.revision}`}.${words ? ` ${words[0]?.toUpperCase()}${words.slice(1)}.` : ''} u takes it back.`,
       });
     } catch (error) {
       const failure = error as Failure;
@@ -266,6 +273,7 @@ export default function Records() {
         kinds={kinds.data}
         faults={faults}
         marks={answer?.marks ?? []}
+        inForce={inForce}
         onChange={onChange}
         onSave={() => void save()}
       />

@@ -4,6 +4,7 @@ import styled, { css, type DefaultTheme } from 'styled-components';
 import { useLocation } from 'wouter';
 import {
   useComparison,
+  useDrafts,
   useLog,
   useNames,
   useVantages,
@@ -165,10 +166,12 @@ export function Compare({ target }: { target: string }) {
   const [from, setFrom] = useQueryWord('from', 'internet');
   const [other, setOther] = useQueryWord('other', '');
   const [revision, setRevision] = useQueryWord('revision', '');
+  const [draft, setDraft] = useQueryWord('with', '');
   const [saidFrom, setOtherFrom] = useQueryWord('otherfrom', '');
   const opposite = useOpposite(from);
-  const otherfrom = saidFrom || (other || revision ? from : opposite);
-  const comparison = useComparison(target, from, { other, otherfrom, revision });
+  const otherfrom = saidFrom || (other || revision || draft ? from : opposite);
+  const comparison = useComparison(target, from, { other, otherfrom, revision, draft });
+  const past = revision !== '' || draft !== '';
   const [chosen, setWay] = useState<number | null>(null);
   const [, go] = useLocation();
   const c = comparison.data;
@@ -180,10 +183,10 @@ export function Compare({ target }: { target: string }) {
   };
   useKeys({
     o: () => setWay((current + 1) % Math.max(1, c?.ways.length ?? 1)),
-    s: () => !revision && go(compareURL(other || target, { from: otherfrom, other: target, otherFrom: from })),
+    s: () => !past && go(compareURL(other || target, { from: otherfrom, other: target, otherFrom: from })),
     v: () => document.getElementById('othervantage')?.focus(),
     m: () => {
-      const first = c && pair && firstMend(c.left, c.right, pair, revision === '');
+      const first = c && pair && firstMend(c.left, c.right, pair, !past);
       if (first) mend(first.brk, first.path, first.side);
     },
     y: () => void navigator.clipboard?.writeText(c ? `${asText(c.left)}\n\n${asText(c.right)}` : ''),
@@ -214,6 +217,7 @@ export function Compare({ target }: { target: string }) {
             <VantagePicker value={otherfrom} onChange={setOtherFrom} id="othervantage" />
             <OtherTarget value={other} onChange={setOther} />
             <Revision value={revision} onChange={setRevision} />
+            <WithDraft value={draft} onChange={setDraft} />
           </div>
         </SideHead>
       </Halves>
@@ -248,7 +252,7 @@ export function Compare({ target }: { target: string }) {
                   editor={() => null}
                 />
               )}
-              past={revision !== ''}
+              past={past}
             />
           </TabPanel>
         </Tabs>
@@ -319,11 +323,21 @@ function Revision({ value, onChange }: { value: string; onChange: (revision: str
   return <Picker label="at revision" value={value} onChange={onChange} items={items} empty="now" />;
 }
 
+/** The other side as a draft would make it. */
+function WithDraft({ value, onChange }: { value: string; onChange: (draft: string) => void }) {
+  const drafts = useDrafts();
+  const items = (drafts.data ?? []).map((d) => ({ name: `${d.id} ${d.title}`, kind: '' }));
+  if (items.length === 0 && value === '') return null;
+  const shown = items.find((i) => i.name.startsWith(`${value} `))?.name ?? value;
+  const choose = (name: string) => onChange(name.split(' ')[0] ?? '');
+  return <Picker label="with draft" value={shown} onChange={choose} items={items} empty="none" />;
+}
+
 interface SegmentsProps {
   left: TraceResult;
   right: TraceResult;
   pair: Pair;
-  /** The right side is an older revision: nothing of it can be mended. */
+  /** The right side is an older revision, or a draft: nothing of it can be mended here. */
   past: boolean;
   breakRow: (b: Break, path: Path, side: TraceResult) => ReactNode;
 }

@@ -3,12 +3,14 @@ import { Tab, TabList, TabPanel, Tabs } from 'react-aria-components';
 import styled, { css } from 'styled-components';
 import { Link, useLocation } from 'wouter';
 import { useNames, useTrace, type Break, type Path, type TraceResult } from '../../api/client';
+import { apiURL, useThrough } from '../../api/through';
 import { useViewHints } from '../../ui/hints';
 import { useKeys } from '../../ui/keys';
 import { cidrs, isGood, Mark, outcomeWords } from '../../ui/marks';
 import { VantagePicker } from '../../ui/Picker';
 import { Failed, Loading } from '../../ui/Quiet';
-import { compareURL, tablePlace, traceURL, usesURL, useQueryWord, withoutURL } from '../../ui/route';
+import { compareURL, planURL, tablePlace, traceURL, usesURL, useQueryWord, withoutURL } from '../../ui/route';
+import { beginPublishing } from '../frame/bearing';
 import { Tools } from '../../ui/Tools';
 import { useMending } from '../change/tried';
 import { OtherEnd } from '../uses/WaysIn';
@@ -161,7 +163,8 @@ export function Trace({ target }: { target: string }) {
   const result = draft ?? trace.data;
   const current = Math.min(way, (result?.paths.length ?? 1) - 1);
   const path = result?.paths[current];
-  const seen = useSeen(hostOf(target, path?.steps[0]?.flow.name ?? ''), from);
+  const host = hostOf(target, path?.steps[0]?.flow.name ?? '');
+  const seen = useSeen(host, from);
   const lookNow = useLookNow();
   const mending = useMending();
   const mend = (b: Break | undefined) => {
@@ -182,6 +185,8 @@ export function Trace({ target }: { target: string }) {
     g: () => go(withoutURL(target, { kind: 'name', from })),
     c: () => go(compareURL(target, { from })),
     l: () => void lookNow([target]),
+    i: () => beginPublishing({ name: host }),
+    z: () => go(planURL(`retire ${host}`)),
     Escape: () => {
       const { search } = tablePlace(); // with the filter that was set there, where it is seen from here too
       const same = (new URLSearchParams(search).get('from') ?? 'internet') === from;
@@ -197,6 +202,8 @@ export function Trace({ target }: { target: string }) {
     ['c', 'compare'],
     ['g', 'what if gone'],
     ['l', 'look now'],
+    ['i', 'publish'],
+    ['z', 'retire'],
     ['y', 'copy'],
     ['Esc', 'back to the table'],
   ]);
@@ -209,7 +216,7 @@ export function Trace({ target }: { target: string }) {
       <Tools>
         <VantagePicker value={from} onChange={setFrom} />
         <a
-          href={`/api/trace.svg?target=${encodeURIComponent(target)}&from=${encodeURIComponent(from)}`}
+          href={apiURL('/api/trace.svg', { target, from })}
           download={`trace-of-${target.replace(/[^\p{L}\p{N}.-]+/gu, '-')}.svg`}
         >
           SVG
@@ -287,6 +294,7 @@ export function Trace({ target }: { target: string }) {
 }
 
 function Heading({ result, path, drafted }: { result: TraceResult; path: Path; drafted: boolean }) {
+  const looking = useThrough();
   const things = path.breaks.length;
   const name = result.target.replace(/^\w+:\/\//, '').replace(/:\d+(\/\w+)?$/, '');
   const ends = path.end ? `ends at ${path.end}` : 'nobody takes it';
@@ -318,6 +326,13 @@ function Heading({ result, path, drafted }: { result: TraceResult; path: Path; d
           what it stands on
         </Link>{' '}
         · <Link href={compareURL(result.target, { from: result.from })}>beside another</Link>
+        {looking > 0 && (
+          <>
+            {' '}
+            ·{' '}
+            <Link href={compareURL(result.target, { from: result.from, draft: looking })}>beside what is in force</Link>
+          </>
+        )}
       </p>
     </Top>
   );

@@ -9,11 +9,13 @@ import { Label, LinesField, written, writtenLines } from '../../ui/LinesField';
 import { MendLines } from '../change/MendLines';
 import { usePreview } from '../change/preview';
 import { Failed, LinkButton, Loading, Quiet, Strong } from '../../ui/Quiet';
-import { traceURL, usesURL, withoutURL, wishURL } from '../../ui/route';
+import { traceURL, usesURL, withoutURL, planURL } from '../../ui/route';
 import { useSession } from '../change/session';
+import { beginPublishing } from '../frame/bearing';
 import { Group, MarkedLine, Sheet, Side, Top, Two } from '../../ui/TwoPane';
 import { useViewHints } from '../../ui/hints';
 import { Wrapping } from '../../ui/Wrapping';
+import { useLinesInForce } from '../../ui/altered';
 
 const Line = styled(MarkedLine)<{ $going?: boolean }>`
   background: ${(p) => (p.$going ? p.theme.panel : 'none')};
@@ -49,13 +51,15 @@ export function Uses({ word }: { word: string }) {
     ['Enter', 'trace it'],
     ['r', 'put another in its place'],
     ['g', 'what if gone'],
-    ['i', 'publish or retire'],
+    ['i', 'publish'],
+    ['z', 'retire'],
   ]);
   useKeys({
     Enter: () => go(traceURL(uses.data?.of ?? word)),
     r: () => document.getElementById('move-to')?.focus(),
     g: () => go(withoutURL(word)),
-    i: () => go(wishURL(`retire ${word}`)),
+    i: () => beginPublishing(uses.data?.kind === 'name' ? { name: word } : { place: word }),
+    z: () => go(planURL(`retire ${word}`)),
   });
   if (uses.isError) return <Failed error={uses.error} again={() => void uses.refetch()} />;
   if (!uses.data) return <Loading what="Looking through the records…" />;
@@ -115,6 +119,7 @@ function Found({ answer }: { answer: UsesAnswer }) {
     setMore('');
     if (target !== '') go(usesURL(port ? `${machine}:${target}${answer.of.endsWith('/udp') ? '/udp' : ''}` : target));
   };
+  const inForce = useLinesInForce();
   const swapOf = new Map((shown ?? []).map((s) => [s.remove, s]));
   const toggle = (line: string) => {
     const next = new Set(turned);
@@ -154,7 +159,12 @@ function Found({ answer }: { answer: UsesAnswer }) {
               const swap = swapOf.get(u.record);
               const goes = swap !== undefined && !stays(swap);
               return (
-                <Line key={u.record} $going={goes} data-use={u.how}>
+                <Line
+                  key={u.record}
+                  $going={goes}
+                  data-use={u.how}
+                  data-altered={(inForce && !inForce.has(u.record)) || undefined}
+                >
                   {swap && !swap.wrong ? (
                     <input
                       type="checkbox"

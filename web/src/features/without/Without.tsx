@@ -5,7 +5,8 @@ import { useKeys } from '../../ui/keys';
 import { isGood, Mark, outcomeWords } from '../../ui/marks';
 import { VantagePicker } from '../../ui/Picker';
 import { Failed, LinkButton, Loading, Quiet } from '../../ui/Quiet';
-import { traceURL, usesURL, wishURL, withoutURL } from '../../ui/route';
+import { traceURL, usesURL, planURL, withoutURL } from '../../ui/route';
+import { beginPublishing } from '../frame/bearing';
 import { Group, Lines, MarkedLine, Sheet, Side, Top, Two } from '../../ui/TwoPane';
 import { useViewHints } from '../../ui/hints';
 import { Wrapping } from '../../ui/Wrapping';
@@ -27,12 +28,14 @@ export function Without({ word }: { word: string }) {
   useViewHints([
     ['Enter', 'trace it'],
     ['w', 'where it is used'],
-    ['i', 'publish or retire'],
+    ['i', 'publish'],
+    ['z', 'retire'],
   ]);
   useKeys({
     Enter: () => go(traceURL(word)),
     w: () => go(usesURL(hostOf(word))),
-    i: () => go(wishURL(`retire ${hostOf(word)}`)),
+    i: () => beginPublishing(answer.data?.part ? { place: hostOf(word) } : { name: hostOf(word) }),
+    z: () => go(planURL(`retire ${hostOf(word)}`)),
   });
   if (answer.isError) return <Failed error={answer.error} again={() => void answer.refetch()} />;
   if (!answer.data) return <Loading what={`Looking at it all without ${word}…`} />;

@@ -1,0 +1,118 @@
+package change
+
+import (
+	"math/rand/v2"
+	"testing"
+
+	"steady-compass/core/effect"
+	"steady-compass/core/estate"
+	"steady-compass/core/findings"
+	"steady-compass/core/mend"
+	"steady-compass/core/notation/notationtest"
+	"steady-compass/demo"
+)
+
+// TestOldAnswersOutliveTheOrder: when the step that changes an answer is made and the rest is put in order anew, what the old answer leads to
+// stays until it is over.
+func TestOldAnswersOutliveTheOrder(t *testing.T) {
+	e := notationtest.Parse(t, hill)
+	after := changed(t, e, pieces[0])
+	order, err := Order(t.Context(), looked(t, e), after, Past{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if len(order.Gaps) > 0 || order.Steps[1].At != "fernmoor.example" && order.Steps[1].At != "zone fernmoor.example" {
+		t.Fatalf("%+v", order)
+	}
+	at := changed(t, changed(t, e, textOf(order.Steps[0].Lines)), textOf(order.Steps[1].Lines))
+	past := Past{Before: e, Left: map[string]estate.Seconds{"fernmoor.example": 1800}}
+	for name, c := range map[string]struct {
+		past  Past
+		first StepKind
+	}{"half of it is over": {past, Wait}, "all of it is over": {Past{}, Edit}} {
+		rest, err := Order(t.Context(), looked(t, at), after, c.past)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if rest.Steps[0].Kind != c.first || len(rest.Gaps) > 0 || c.first == Wait && (rest.Steps[0].Seconds != 1800 || rest.Steps[0].At != "fernmoor.example") {
+			t.Errorf("%s: %+v", name, rest)
+		}
+	}
+}
+
+// TestStepping makes random drafts step by step, put in order anew after each as the interface does it: by the records of the moment, and by
+// the answers of before that are not waited for, nothing stops that works before and after all of it.
+func TestStepping(t *testing.T) {
+	stepped, waited := 0, 0
+	for seed := range *judgedDrafts {
+		r := rand.New(rand.NewPCG(uint64(seed), 18))
+		text := hill
+		if seed%3 == 2 {
+			text = demo.Estate
+		}
+		e := notationtest.Parse(t, text)
+		after := drafted(t, r, e)
+		first := looked(t, e)
+		x, err := newEnds(t.Context(), apart(e, after), &point{e, e, first})
+		if err != nil {
+			t.Fatal(err)
+		}
+		at, past := e, Past{Begun: e}
+		for n := 0; like(at) != like(after) && n < 40; n++ {
+			state := looked(t, at)
+			order, err := Order(t.Context(), state, after, past)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if len(order.Gaps) > 0 || len(order.Steps) == 0 {
+				break
+			}
+			step := order.Steps[0]
+			if step.Kind == Wait {
+				past.Before, waited = nil, waited+1
+				continue
+			}
+			next := changed(t, at, textOf(step.Lines))
+			now := looked(t, next)
+			for _, o := range effect.OldAnswers(state.Tracer, now.Tracer) {
+				if o.Missing {
+					continue
+				}
+				if past.Before == nil {
+					past.Before, past.Left = at, map[string]estate.Seconds{}
+				}
+				past.Left[o.Name] = max(past.Left[o.Name], o.Seconds)
+			}
+			at, stepped = next, stepped+1
+			if x.reaching { // what is meant is another thing on the way
+				continue
+			}
+			judged := func(how string, e *estate.Estate) {
+				for _, l := range findings.Lost(first.Checked, looked(t, mend.IssuedWhere(e, x.before, func(*estate.Cert) bool { return true })).Checked) {
+					if !x.given[known(l)] {
+						t.Errorf("seed %d: after %s %v, by %s answers %s from %s ends %s", seed, step.At, step.Lines, how, l.Target, l.From, l.Now)
+					}
+				}
+			}
+			judged("new", next)
+			if past.Before != nil {
+				c := estate.Change{}
+				for _, r := range next.Of(dnsKind) {
+					c.Remove = append(c.Remove, estate.Line(r))
+				}
+				for _, r := range past.Before.Of(dnsKind) {
+					c.Add = append(c.Add, estate.Placed{Record: r})
+				}
+				seen, err := next.Apply(c)
+				if err != nil {
+					t.Fatal(err)
+				}
+				judged("old", seen)
+			}
+		}
+	}
+	t.Logf("%d steps, %d waits", stepped, waited)
+	if stepped == 0 || waited == 0 {
+		t.Error("nothing was judged")
+	}
+}
