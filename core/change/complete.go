@@ -65,8 +65,11 @@ func following(words []string, inList bool, e *estate.Estate) (expected string, 
 		return valuesOf(pending, e)
 	}
 	for _, o := range []notation.Suggestion{
-		{Text: "to", Detail: "where it ends"}, {Text: "for", Detail: "who is meant"}, {Text: "through", Detail: "by which front"},
-		{Text: "guarded", Detail: "by whom visitors are signed in first"}, {Text: "at", Detail: "by which address"},
+		{Text: "to", Detail: "where it ends"},
+		{Text: "for", Detail: "who is meant"},
+		{Text: "through", Detail: "by which front"},
+		{Text: "guarded", Detail: "by whom visitors are signed in first"},
+		{Text: "at", Detail: "by which address"},
 	} {
 		if said[o.Text] {
 			continue

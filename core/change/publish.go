@@ -13,6 +13,7 @@ import (
 	"steady-compass/core/findings"
 	"steady-compass/core/flow"
 	"steady-compass/core/mend"
+	"steady-compass/core/model"
 	"steady-compass/core/names"
 	"steady-compass/core/netset"
 	"steady-compass/core/notation"
@@ -50,6 +51,9 @@ type pattern struct {
 	class   int            // how near: the same zone and audience, the same audience, the zone
 	count   int
 }
+
+// otherAudience is the class of patterns that are for others.
+const otherAudience = 2
 
 func (p *pattern) key() string {
 	var b strings.Builder
@@ -468,7 +472,15 @@ func (p *publishing) fronts(patterns []*pattern) []*estate.Listen {
 	if len(out) > 0 {
 		return out
 	}
+	handing, others := []*estate.Listen{}, []*estate.Listen{}
 	for _, l := range of[*estate.Listen](p.first.Tracer.Model.Estate) {
+		if slices.ContainsFunc(p.first.Tracer.Model.Service(l.Service).Sites, func(s *model.Site) bool { return !s.Record.To.IsZero() || s.Record.Pool != "" }) {
+			handing = append(handing, l)
+		} else {
+			others = append(others, l) // it hands nothing on yet
+		}
+	}
+	for _, l := range append(handing, others...) {
 		if add(l); len(out) == mostPlans {
 			break
 		}
@@ -476,10 +488,10 @@ func (p *publishing) fronts(patterns []*pattern) []*estate.Listen {
 	return out
 }
 
+// isFront says whether a listener picks sites by name over TLS.
 func (p *publishing) isFront(l *estate.Listen) bool {
-	return l.TLS && len(p.first.Tracer.Model.Service(l.Service).Sites) > 0 && !l.Off && l.Service != p.end.Service && slices.ContainsFunc(of[*estate.Site](p.first.Tracer.Model.Estate), func(s *estate.Site) bool {
-		return s.Service == l.Service && !s.Off && (!s.To.IsZero() || s.Pool != "")
-	})
+	service := p.first.Tracer.Model.Service(l.Service)
+	return l.TLS && !l.Off && len(service.Sites) > 0 && !service.Closed && l.Service != p.end.Service
 }
 
 // backend is how a front can call the place.
@@ -812,8 +824,11 @@ func (p *publishing) direct(patterns []*pattern) []recordSet {
 	if p.answered() {
 		out = append(out, recordSet{})
 	}
+	internet := slices.Contains(p.wish.Audience, "internet")
 	for _, pt := range patterns {
-		out = append(out, recordSet{p.copied(pt), pt})
+		if pt.class < otherAudience || internet { // whoever is inside does not go by the address that the world has
+			out = append(out, recordSet{p.copied(pt), pt})
+		}
 	}
 	return append(out, p.fresh()...)
 }

@@ -1,0 +1,286 @@
+package change
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"net/netip"
+	"slices"
+	"strconv"
+	"strings"
+	"testing"
+
+	"steady-compass/core/estate"
+	"steady-compass/core/findings"
+	"steady-compass/core/flow"
+	"steady-compass/core/mend"
+	"steady-compass/core/notation"
+	"steady-compass/core/notation/notationtest"
+	"steady-compass/core/synth"
+	"steady-compass/core/trace"
+	"steady-compass/core/trace/obvious"
+	"steady-compass/demo"
+)
+
+// pier is a small estate in which each service is published in its own way: by a site of a front, by a forward to a machine or to a mapped
+// container, to the inside alone, over IPv6 without any translation; behind filters that let in what is published and nothing else.
+func pier(r *rand.Rand) string {
+	var b strings.Builder
+	say := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
+	say(`network lan 10.1.0.0/24,2001:db8:1::/64
+network office 10.2.0.0/24
+network crew 172.30.0.0/24 on box
+host gate router
+host box
+host shed
+address gate 203.0.113.1 internet
+address gate 2001:db8:f::1 internet
+address gate 10.1.0.1 lan
+address gate 2001:db8:1::1 lan
+address gate 10.2.0.1 office
+address box 10.1.0.10 lan
+address box 2001:db8:1::10 lan
+address shed 10.1.0.20 lan
+address shed 2001:db8:1::20 lan
+zone pier.example
+container box/front in crew
+map box/front 80,443 to 80,443
+listen box/front 80 as front
+listen box/front 443 as front tls cert star
+cert star for *.pier.example expires 2027-10-01 on box/front by dns-01
+site front * at 80 redirect https
+forward gate 80,443 to 10.1.0.10
+filter edge on gate through otherwise drop
+rule edge pass 80,443 from internet to box
+filter boxs on box input otherwise drop
+filter sheds on shed input otherwise drop`)
+	for n := range 4 + r.IntN(4) {
+		name, port := fmt.Sprintf("s%d.pier.example", n), 3000+n
+		place := []string{"box", "shed"}[r.IntN(2)]
+		addr := map[string]string{"box": "10", "shed": "20"}[place]
+		switch r.IntN(6) {
+		case 0: // by the front, to a container beside it
+			say("container box/c%d in crew\nlisten box/c%d %d as svc%d", n, n, port, n)
+			say("dns %s A 203.0.113.1\nsite front %s at 443 to http://c%d:%d\nintend %s 80,443 for internet reaching box/c%d:%d", name, name, n, port, name, n, port)
+		case 1: // by the front, to another machine
+			say("listen shed %d as svc%d\nrule sheds pass %d from box", port, n, port)
+			say("dns %s A 203.0.113.1\nsite front %s at 443 to http://10.1.0.20:%d\nintend %s 80,443 for internet reaching shed:%d", name, name, port, name, port)
+		case 2: // by a forward
+			say("listen %s %d as svc%d\nrule %ss pass %d from internet", place, port, n, place, port)
+			say("dns %s A 203.0.113.1\nforward gate %d to 10.1.0.%s\nrule edge pass %d from internet to %s\nintend %s %d for internet reaching %s:%d", name, port, addr, port, place, name, port, place, port)
+		case 3: // by a forward to a mapped container
+			say("container box/c%d in crew\nlisten box/c%d 80 as svc%d\nmap box/c%d %d to 80", n, n, n, n, port)
+			say("dns %s A 203.0.113.1\nforward gate %d to 10.1.0.10\nrule edge pass %d from internet to box\nintend %s %d for internet reaching box/c%d:80", name, port, port, name, port, n)
+		case 4: // to the inside alone
+			say("listen %s %d as svc%d\nrule %ss pass %d from office", place, port, n, place, port)
+			say("dns %s A 10.1.0.%s for office\nrule edge pass %d from office to %s\nintend %s %d for office reaching %s:%d", name, addr, port, place, name, port, place, port)
+		case 5: // over IPv6
+			say("listen %s %d as svc%d\nrule %ss pass %d from internet", place, port, n, place, port)
+			say("dns %s AAAA 2001:db8:1::%s\nrule edge pass %d from internet to %s\nintend %s %d for internet reaching %s:%d", name, addr, port, place, name, port, place, port)
+		}
+	}
+	return b.String()
+}
+
+// published is a name that leads where it is meant to, for all who are meant.
+type published struct {
+	wish Wish
+	line string
+}
+
+// publishedNames are those of an estate that work.
+func publishedNames(t *testing.T, s mend.State) []published {
+	t.Helper()
+	var out []published
+	e := s.Tracer.Model.Estate
+	for _, i := range of[*estate.Intent](e) {
+		if i.Off || !strings.Contains(i.Target, ".") || strings.HasPrefix(i.Target, "*") || strings.Contains(i.Target, ":") || slices.ContainsFunc(of[*estate.Zone](e), func(z *estate.Zone) bool { return z.Name == i.Target }) {
+			continue
+		}
+		p := published{Wish{Name: i.Target, Ports: i.Ports.List()}, estate.Line(i)}
+		if i.Guarded {
+			p.wish.Guard = "sign"
+		}
+		ends := map[string]bool{}
+		for _, a := range i.For {
+			p.wish.Audience = append(p.wish.Audience, a.String())
+			v, err := s.Tracer.VantageNamed(a.String())
+			if err != nil {
+				ends[""] = true
+				continue
+			}
+			r := s.Tracer.Trace(trace.Target{Text: p.wish.Name, Name: p.wish.Name}, v)
+			for _, path := range r.Paths {
+				switch {
+				case path.Outcome == flow.Arrives && path.End != nil:
+					ends[*path.End] = true
+				case !path.Outcome.Good():
+					ends[""] = true
+				}
+			}
+		}
+		if len(ends) != 1 || ends[""] {
+			continue
+		}
+		for end := range ends {
+			place, port, _ := strings.Cut(end, ":")
+			n, err := strconv.ParseUint(port, 10, 16)
+			if err != nil {
+				continue
+			}
+			p.wish.Place, p.wish.Port = place, uint16(n)
+			out = append(out, p)
+		}
+	}
+	return out
+}
+
+// provenBack says whether what was retired may come back by the rules that a plan is held to: no error comes with it but by a cause that is there.
+func provenBack(ctx context.Context, t *testing.T, without mend.State, before *estate.Estate) bool {
+	t.Helper()
+	c := estate.Difference(without.Tracer.Model.Estate, before)
+	var add []string
+	for _, p := range c.Add {
+		add = append(add, p.Line())
+	}
+	now := looked(t, mend.Issued(before, without.Tracer.Model.Estate))
+	for _, f := range findings.Ended(now.Checked.Report, without.Checked.Report) { // it comes
+		if f.Level == findings.Error {
+			return false
+		}
+	}
+	return ctx.Err() == nil && len(add) > 0
+}
+
+// TestRandomPublishing takes names that work out of sight, in estates with random edits, and publishes them again: a plan is found wherever the
+// lines that went prove that there is one; by it the audience comes to the place, nothing that worked stops, and, packet by packet in the second
+// reading, nobody else gets anywhere that he did not.
+func TestRandomPublishing(t *testing.T) {
+	tried, found, packets, opened := 0, 0, 0, 0
+	for seed := range *judgedDrafts {
+		r := rand.New(rand.NewPCG(uint64(seed), 19))
+		text := demo.Estate
+		switch {
+		case seed%2 == 1:
+			text = pier(r)
+		case seed%8 == 0:
+			text = synth.String(24, uint64(seed))
+		}
+		e := notationtest.Parse(t, text)
+		for range r.IntN(4) {
+			c, _ := synth.Edit(r, e, nil)
+			if slices.ContainsFunc(c.Remove, func(l string) bool {
+				kind, _, _ := strings.Cut(l, " ")
+				return slices.Contains([]string{"host", "network", "container", "zone"}, kind)
+			}) {
+				continue // the second reading is of what is there, and no zone is put back
+			}
+			if next, err := e.Apply(c); err == nil {
+				e = next
+			}
+		}
+		first := looked(t, e)
+		names := publishedNames(t, first)
+		if len(names) == 0 {
+			continue
+		}
+		name := names[r.IntN(len(names))]
+		gone, err := Retire(t.Context(), first, name.wish.Name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if gone.None != nil {
+			continue
+		}
+		without := looked(t, changed(t, e, textOf(gone.Plans[0].Lines)))
+		harmless(t, name.wish.Name, first, without, gone)
+		back, err := Publish(t.Context(), without, name.wish)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if back.None != nil {
+			if provenBack(t.Context(), t, without, e) {
+				tried++
+				t.Errorf("seed %d: %v is not published again: %s\nwhat went:\n%s", seed, name.wish, *back.None, textOf(gone.Plans[0].Lines))
+			}
+			continue
+		}
+		tried++
+		found++
+		for i := range back.Plans {
+			after := changed(t, without.Tracer.Model.Estate, textOf(back.Plans[i].Lines))
+			proven(t, name.wish, without, after)
+			n, o := sameFates(t, r, without.Tracer.Model.Estate, after, name.wish)
+			packets, opened = packets+n, opened+o
+			if i > 0 {
+				continue
+			}
+			again := looked(t, mend.Issued(after, without.Tracer.Model.Estate))
+			last, err := Retire(t.Context(), again, name.wish.Name)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if last.None != nil {
+				t.Errorf("seed %d: %s is not retired again: %s", seed, name.wish.Name, *last.None)
+				continue
+			}
+			end := looked(t, changed(t, again.Tracer.Model.Estate, textOf(last.Plans[0].Lines)))
+			lost := findings.Lost(without.Checked, end.Checked)
+			if len(last.Stays) == 0 { // what stays is for others
+				lost = append(lost, findings.Lost(end.Checked, without.Checked)...)
+			}
+			for _, l := range lost {
+				t.Errorf("seed %d: %s: %s from %s ends %s after all", seed, name.wish.Name, l.Target, l.From, l.Now)
+			}
+		}
+	}
+	t.Logf("%d names, %d published again; %d packets, of which %d get somewhere new", tried, found, packets, opened)
+	if tried == 0 || packets == 0 {
+		t.Error("nothing was judged")
+	}
+}
+
+// sameFates sends packets from everywhere to what is recorded, before and after a name is published: none that came to no place comes to one now, but
+// from those who are meant.
+func sameFates(t *testing.T, r *rand.Rand, before, after *estate.Estate, w Wish) (sent, opened int) {
+	t.Helper()
+	was, is := obvious.New(before), obvious.New(after)
+	var to []netip.Addr
+	for _, a := range of[*estate.Address](after) {
+		if a.Held.Addr.IsValid() && !a.Off {
+			to = append(to, a.Held.Addr)
+		}
+	}
+	var ports []uint16
+	for _, l := range of[*estate.Listen](after) {
+		ports = append(ports, l.Bind.Ranges[0].Lo)
+	}
+	type source struct {
+		from string
+		src  netip.Addr
+	}
+	sources := []source{{"internet", netip.MustParseAddr("198.51.100.200")}}
+	for _, n := range of[*estate.Network](after) {
+		if n.On == "" && len(n.Prefixes) > 0 && n.Prefixes[0].Addr().Is4() {
+			sources = append(sources, source{n.Name, netip.AddrFrom4([4]byte{n.Prefixes[0].Addr().As4()[0], n.Prefixes[0].Addr().As4()[1], n.Prefixes[0].Addr().As4()[2], 250})})
+		}
+	}
+	for range 400 {
+		s, dst, port := sources[r.IntN(len(sources))], to[r.IntN(len(to))], ports[r.IntN(len(ports))]
+		if dst.Is6() {
+			continue
+		}
+		sent++
+		old, now := was.Fate(s.from, s.src, dst, port, false), is.Fate(s.from, s.src, dst, port, false)
+		if old == now {
+			continue
+		}
+		opened++
+		if strings.HasPrefix(old, "arrives") || !strings.HasPrefix(now, "arrives") {
+			t.Errorf("%v: from %s %s to %s:%d ended %s, and ends %s", w, s.from, s.src, dst, port, old, now)
+		} else if !slices.Contains(w.Audience, s.from) && !slices.Contains(w.Audience, "internet") {
+			t.Errorf("%v: from %s %s to %s:%d, who is not meant, ended %s, and ends %s\n%s", w, s.from, s.src, dst, port, old, now, notation.PrintChange(estate.Difference(before, after)))
+		}
+	}
+	return sent, opened
+}
