@@ -143,12 +143,16 @@ func (o *order) step(ctx context.Context, n *node, edits []int) (*node, []wrong,
 	for _, i := range edits {
 		next.done[i] = true
 	}
-	e, err := o.made(n.estate, n.done, next.done)
-	if err != nil {
-		return nil, nil, err
-	}
-	if next.point, err = n.after(ctx, e); err != nil {
-		return nil, nil, err
+	if slices.Contains(next.done, false) {
+		e, err := o.made(n.estate, n.done, next.done)
+		if err != nil {
+			return nil, nil, err
+		}
+		if next.point, err = n.after(ctx, e); err != nil {
+			return nil, nil, err
+		}
+	} else {
+		next.point = o.last
 	}
 	found, err := o.between(ctx, next.point, next.done, edits)
 	if err != nil {
@@ -179,7 +183,7 @@ func (o *order) keptAnswers(ctx context.Context, n *node, last []int) ([]wrong, 
 		}
 	}
 	if n.past != nil {
-		found, err := o.byPast(ctx, n.past, n.point, n.done)
+		found, err := o.byPast(ctx, n.past, n.point, n.point.view(), n.done)
 		if out = append(out, found...); err != nil || len(out) > 0 {
 			return out, err
 		}
@@ -196,16 +200,16 @@ func (o *order) keptAnswers(ctx context.Context, n *node, last []int) ([]wrong, 
 		if err != nil {
 			return nil, err
 		}
-		p, err := n.after(ctx, e)
+		v, err := n.point.seen(ctx, e)
 		if err != nil {
 			return nil, err
 		}
-		found, err := o.stopped(ctx, p, were)
+		found, err := o.stopped(ctx, n.point, v, were)
 		if err != nil {
 			return nil, err
 		}
 		if n.past != nil && len(found) == 0 {
-			found, err = o.byPast(ctx, n.past, p, were)
+			found, err = o.byPast(ctx, n.past, n.point, v, were)
 			if err != nil {
 				return nil, err
 			}
@@ -221,12 +225,12 @@ func (o *order) keptAnswers(ctx context.Context, n *node, last []int) ([]wrong, 
 func (n *node) keeps() bool { return len(n.kept) > 0 || n.past != nil }
 
 // byPast is what stops at a state for those who have the answers from before the order began.
-func (o *order) byPast(ctx context.Context, p *past, now *point, done []bool) ([]wrong, error) {
-	seen, err := o.seenBy(ctx, p, now)
+func (o *order) byPast(ctx context.Context, p *past, at *point, now view, done []bool) ([]wrong, error) {
+	seen, err := o.seenBy(ctx, p, at, now)
 	if err != nil {
 		return nil, err
 	}
-	found, err := o.stopped(ctx, seen, done)
+	found, err := o.stopped(ctx, at, seen, done)
 	return slices.DeleteFunc(found, func(w wrong) bool { return p.given[w.loss] }), err
 }
 

@@ -52,18 +52,18 @@ func (x *ends) pastOf(ctx context.Context, p Past) (*past, error) {
 			out.old = append(out.old, d)
 		}
 	}
-	seen, err := x.seenBy(ctx, out, x.first)
+	seen, err := x.seenBy(ctx, out, x.first, x.first.view())
 	if err != nil {
 		return nil, err
 	}
-	for _, l := range findings.Lost(x.first.Checked, seen.Checked) {
+	for _, l := range findings.Lost(x.first.Checked.Walked(), seen.Walked) {
 		out.given[known(l)] = true
 	}
 	return out, nil
 }
 
-// seenBy is a state as those meet it who have the old answers.
-func (x *ends) seenBy(ctx context.Context, p *past, now *point) (*point, error) {
+// seenBy is a state as those meet it who have these old answers besides.
+func (x *ends) seenBy(ctx context.Context, p *past, at *point, now view) (view, error) {
 	var c estate.Change
 	there := map[string]bool{}
 	for _, r := range now.estate.Of(dnsKind) {
@@ -84,7 +84,7 @@ func (x *ends) seenBy(ctx context.Context, p *past, now *point) (*point, error) 
 	}
 	e, err := now.estate.Apply(c)
 	if err != nil {
-		return nil, err
+		return now, err
 	}
-	return now.after(ctx, e)
+	return at.seen(ctx, e)
 }

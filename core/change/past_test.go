@@ -88,7 +88,7 @@ func TestStepping(t *testing.T) {
 				continue
 			}
 			judged := func(how string, e *estate.Estate) {
-				for _, l := range findings.Lost(first.Checked, looked(t, mend.IssuedWhere(e, x.before, func(*estate.Cert) bool { return true })).Checked) {
+				for _, l := range findings.Lost(first.Checked.Walked(), looked(t, mend.IssuedWhere(e, x.before, func(*estate.Cert) bool { return true })).Checked.Walked()) {
 					if !x.given[known(l)] {
 						t.Errorf("seed %d: after %s %v, by %s answers %s from %s ends %s", seed, step.At, step.Lines, how, l.Target, l.From, l.Now)
 					}

@@ -111,7 +111,7 @@ func TestRetireARouter(t *testing.T) {
 func harmless(t *testing.T, of string, before, after mend.State, got Proposals) {
 	t.Helper()
 	removed := strings.Join(got.Plans[0].Remove, "\n")
-	for _, l := range findings.Lost(before.Checked, after.Checked) {
+	for _, l := range findings.Lost(before.Checked.Walked(), after.Checked.Walked()) {
 		name, _, _ := strings.Cut(l.Target, ":")
 		if !strings.Contains(removed, name) {
 			t.Errorf("%s: %s from %s ends %s without it", of, l.Target, l.From, l.Now)
@@ -220,7 +220,7 @@ func proven(t *testing.T, w Wish, before mend.State, e *estate.Estate) {
 			t.Errorf("%s from %s ends %s", w.Name, word, r.Verdict)
 		}
 	}
-	for _, l := range findings.Lost(before.Checked, after.Checked) {
+	for _, l := range findings.Lost(before.Checked.Walked(), after.Checked.Walked()) {
 		t.Errorf("%s: %s from %s ends %s by it", w.Name, l.Target, l.From, l.Now)
 	}
 }
@@ -270,7 +270,7 @@ func TestRetireAndPublish(t *testing.T) {
 		}
 		again := changed(t, without, textOf(back.Plans[0].Lines))
 		proven(t, w, looked(t, without), again)
-		for _, l := range findings.Lost(first.Checked, looked(t, mend.Issued(again, e)).Checked) {
+		for _, l := range findings.Lost(first.Checked.Walked(), looked(t, mend.Issued(again, e)).Checked.Walked()) {
 			t.Errorf("%s: %s from %s ends %s when it is back", name, l.Target, l.From, l.Now)
 		}
 		last, err := Retire(t.Context(), looked(t, again), name)
@@ -283,7 +283,7 @@ func TestRetireAndPublish(t *testing.T) {
 		}
 		end := looked(t, changed(t, again, textOf(last.Plans[0].Lines)))
 		start := looked(t, without)
-		for _, l := range slices.Concat(findings.Lost(start.Checked, end.Checked), findings.Lost(end.Checked, start.Checked)) {
+		for _, l := range slices.Concat(findings.Lost(start.Checked.Walked(), end.Checked.Walked()), findings.Lost(end.Checked.Walked(), start.Checked.Walked())) {
 			t.Errorf("%s: %s from %s ends %s after all", name, l.Target, l.From, l.Now)
 		}
 	}

@@ -982,7 +982,7 @@ func (p *publishing) holds(ctx context.Context, d *draftPlan, q *point) (string,
 	if q.Checked, err = p.first.Checked.After(ctx, q.Tracer); err != nil {
 		return "", err
 	}
-	if lost := findings.Lost(p.first.Checked, q.Checked); len(lost) > 0 {
+	if lost := findings.Lost(p.first.Checked.Walked(), q.Checked.Walked()); len(lost) > 0 {
 		return fmt.Sprintf("%s would end %s.", lost[0].Target, strings.ReplaceAll(string(lost[0].Now), "-", " ")), nil
 	}
 	for _, net := range q.Tracer.Model.Networks {

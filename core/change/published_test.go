@@ -225,9 +225,9 @@ func TestRandomPublishing(t *testing.T) {
 				continue
 			}
 			end := looked(t, changed(t, again.Tracer.Model.Estate, textOf(last.Plans[0].Lines)))
-			lost := findings.Lost(without.Checked, end.Checked)
+			lost := findings.Lost(without.Checked.Walked(), end.Checked.Walked())
 			if len(last.Stays) == 0 { // what stays is for others
-				lost = append(lost, findings.Lost(end.Checked, without.Checked)...)
+				lost = append(lost, findings.Lost(end.Checked.Walked(), without.Checked.Walked())...)
 			}
 			for _, l := range lost {
 				t.Errorf("seed %d: %s: %s from %s ends %s after all", seed, name.wish.Name, l.Target, l.From, l.Now)

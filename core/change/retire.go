@@ -622,7 +622,7 @@ func (r *retiring) needed(p *point) []need {
 		}
 	}
 	t := r.first.Tracer
-	for _, l := range findings.Lost(r.first.Checked, p.Checked) {
+	for _, l := range findings.Lost(r.first.Checked.Walked(), p.Checked.Walked()) {
 		if r.isOwn(l.Target) {
 			continue
 		}

@@ -363,13 +363,15 @@ func (o *order) opened(from, to *point) ([]LookAt, error) {
 	if err != nil {
 		return nil, err
 	}
+	type at struct{ address, ports, transport string }
 	was, is := exposure.Unlike(from.doors("internet"), to.doors("internet"))
-	there := exposure.OpenOf(was)
+	there := map[at]bool{}
+	for _, d := range exposure.OpenOf(was) {
+		there[at{d.Address, d.Ports, d.Transport}] = true
+	}
 	var out []LookAt
 	for _, d := range exposure.OpenOf(is) {
-		if !exposure.IsIP(d.Address) || slices.ContainsFunc(there, func(t *exposure.Open) bool {
-			return t.Address == d.Address && t.Ports == d.Ports && t.Transport == d.Transport
-		}) {
+		if !exposure.IsIP(d.Address) || there[at{d.Address, d.Ports, d.Transport}] {
 			continue
 		}
 		if tg, err := to.Tracer.ParseTarget(address(d)); err == nil {

@@ -35,6 +35,21 @@ func (p *point) after(ctx context.Context, e *estate.Estate) (*point, error) {
 	return next, err
 }
 
+// view is an estate on the way as somebody sees it, walked and not looked over: what those meet who have old answers, or by what is meant.
+type view struct {
+	estate *estate.Estate
+	*findings.Walked
+}
+
+func (p *point) view() view { return view{p.estate, p.Checked.Walked()} }
+
+// seen walks an estate that differs from a point's in what somebody sees.
+func (p *point) seen(ctx context.Context, e *estate.Estate) (view, error) {
+	issued := mend.IssuedWhere(e, p.begun, func(*estate.Cert) bool { return true })
+	walked, err := p.Checked.Walked().After(ctx, p.Tracer.After(issued))
+	return view{e, walked}, err
+}
+
 // doors are what stands open from a network, by address; nil where the estate has none of that name.
 func (p *point) doors(network string) []*exposure.OpenAt {
 	v, err := p.Tracer.VantageNamed(network)
@@ -87,7 +102,7 @@ func newEnds(ctx context.Context, d *draft, first *point) (*ends, error) {
 	if x.last, err = first.after(ctx, d.after); err != nil {
 		return nil, err
 	}
-	for _, l := range findings.Lost(first.Checked, x.last.Checked) {
+	for _, l := range findings.Lost(first.Checked.Walked(), x.last.Checked.Walked()) {
 		x.given[known(l)] = true
 	}
 	return x, nil
@@ -99,25 +114,26 @@ func known(l findings.Loss) findings.Loss {
 	return l
 }
 
-// stopped are the branches that worked before and work after, and do not at a point. An intent of before or after counts as meant.
-func (x *ends) stopped(ctx context.Context, p *point, done []bool) ([]wrong, error) {
-	list := findings.Lost(x.first.Checked, p.Checked)
+// stopped are the branches that worked before and work after, and do not as somebody sees a point. An intent of before or after counts as
+// meant.
+func (x *ends) stopped(ctx context.Context, p *point, v view, done []bool) ([]wrong, error) {
+	list := findings.Lost(x.first.Checked.Walked(), v.Walked)
 	var also map[findings.Loss]bool
 	if x.reaching && slices.ContainsFunc(list, func(l findings.Loss) bool { return !x.given[known(l)] }) {
 		both := slices.Clone(done)
 		for i, m := range x.meant {
 			both[i] = both[i] || m
 		}
-		e, err := x.made(p.estate, done, both)
+		e, err := x.made(v.estate, done, both)
 		if err != nil {
 			return nil, err
 		}
-		q, err := p.after(ctx, e)
+		q, err := p.seen(ctx, e)
 		if err != nil {
 			return nil, err
 		}
 		also = map[findings.Loss]bool{}
-		for _, l := range findings.Lost(x.first.Checked, q.Checked) {
+		for _, l := range findings.Lost(x.first.Checked.Walked(), q.Walked) {
 			also[known(l)] = true
 		}
 	}
@@ -132,7 +148,7 @@ func (x *ends) stopped(ctx context.Context, p *point, done []bool) ([]wrong, err
 
 // between says what is wrong with a state in which some edits are made, the last of them just now.
 func (x *ends) between(ctx context.Context, p *point, done []bool, last []int) ([]wrong, error) {
-	out, err := x.stopped(ctx, p, done)
+	out, err := x.stopped(ctx, p, p.view(), done)
 	if err != nil {
 		return nil, err
 	}

@@ -1,6 +1,7 @@
 package findings
 
 import (
+	"context"
 	"slices"
 
 	"steady-compass/core/flow"
@@ -15,12 +16,41 @@ type Loss struct {
 	Now             flow.Outcome
 }
 
+// Walked is an estate of which the names and what is meant were followed, and nothing else looked at: enough to tell what gets where it is
+// meant to.
+type Walked struct{ survey }
+
+// Walked is that part of a check.
+func (x *Checked) Walked() *Walked { return &Walked{x.survey} }
+
+// After walks an estate whose tracer went on from that of the one walked already.
+func (x *Walked) After(ctx context.Context, t *trace.Tracer) (*Walked, error) {
+	next := &Walked{survey{ctx: ctx, t: t, m: t.Model, day: x.day}}
+	before, e := x.walks, edit{t.Since(x.t.Model), x.m}
+	if !t.Model.HangsTogetherAs(x.m) {
+		before, e = nil, edit{touch: memo.Anything()}
+	}
+	next.walks, _ = next.walk(before, e)
+	next.ctx = context.Background() // it outlives the request
+	return next, ctx.Err()
+}
+
 // Lost are the walks that ended as they are meant to before an edit, and after it no longer do: branch by branch, each asked
 // again in the speech that it had. What an edit does not touch is not walked again.
-func Lost(before, after *Checked) []Loss {
-	stands := map[*visit]bool{}
+func Lost(before, after *Walked) []Loss {
+	stood, stands := map[*visit]bool{}, map[*visit]bool{}
+	for v := range before.walks.all() {
+		stood[v] = true
+	}
+	anew := map[Where]*walk{}
 	for v := range after.walks.all() {
 		stands[v] = true
+		if stood[v] {
+			continue
+		}
+		for i := range v.walks {
+			anew[v.walks[i].where()] = &v.walks[i]
+		}
 	}
 	var out []Loss
 	for v := range before.walks.all() {
@@ -28,11 +58,14 @@ func Lost(before, after *Checked) []Loss {
 			continue
 		}
 		for i := range v.walks {
-			out = append(out, after.lost(&v.walks[i])...)
+			w := &v.walks[i]
+			out = append(out, after.lost(w, anew[w.where()])...)
 		}
 	}
 	return out
 }
+
+func (w *walk) where() Where { return Where{w.label, w.from.Word} }
 
 // Anew are the targets that were walked anew after an edit, each with whence.
 func Anew(before, after *Checked) []Where {
@@ -46,13 +79,14 @@ func Anew(before, after *Checked) []Where {
 			continue
 		}
 		for i := range v.walks {
-			out = append(out, Where{v.walks[i].label, v.walks[i].from.Word})
+			out = append(out, v.walks[i].where())
 		}
 	}
 	return out
 }
 
-func (x *Checked) lost(was *walk) []Loss {
+// lost are the branches of a walk that are lost; anew is the same walk after the edit, where there is one.
+func (x *survey) lost(was, anew *walk) []Loss {
 	var kept []branch // those of which some path was as meant
 	var first *trace.Path
 	for i := range was.paths {
@@ -75,12 +109,14 @@ func (x *Checked) lost(was *walk) []Loss {
 		return nil // whoever looked from there is no more
 	}
 	var now []trace.Path
-	if target, err := x.t.ParseTarget(was.label); err == nil {
+	if anew != nil && anew.key == was.key && !slices.ContainsFunc(anew.paths, func(p trace.Path) bool { return p.SpokeTLS() != first.SpokeTLS() }) {
+		now = anew.paths
+	} else if target, err := x.t.ParseTarget(was.label); err == nil {
 		now = x.t.TraceReading(target.AsSpokenBy(first), was.key, from, &memo.Reads{})
 	}
 	var out []Loss
 	for _, b := range kept {
-		loss := Loss{Where: Where{was.label, was.from.Word}, Family: b.family, URLPath: b.urlPath, Now: flow.Unresolved}
+		loss := Loss{Where: was.where(), Family: b.family, URLPath: b.urlPath, Now: flow.Unresolved}
 		good, bad := 0, 0
 		for i := range now {
 			p := &now[i]

@@ -85,7 +85,7 @@ func (s State) Try(ctx context.Context, p Proposal) (Trial, error) {
 	if after.Checked.Has(p.Code, p.Subject) {
 		out.against("It does not end what it is for.")
 	}
-	for _, l := range findings.Lost(s.Checked, after.Checked) {
+	for _, l := range findings.Lost(s.Checked.Walked(), after.Checked.Walked()) {
 		if name, _, _ := strings.Cut(l.Target, ":"); slipped(s.Tracer.Model.Estate, after.Tracer.Model.Estate, name) {
 			continue
 		}
