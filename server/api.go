@@ -139,6 +139,7 @@ func registerAPI(e *echo.Echo, s *Server) huma.API {
 	post(api, "unamend-draft", "/api/drafts/{id}/undo", "Take back what was written into a draft last", s.postUnamend)
 	post(api, "apply-draft", "/api/drafts/{id}/apply", "Make a draft as one change", s.postApply)
 	keep(api, "done", "/api/drafts/{id}/done", "Make a step of a draft", s.postDone)
+	keep(api, "ahead", "/api/drafts/{id}/ahead", "Lower for how long answers are kept that a draft changes, so that it is waited for less long", s.postAhead)
 	post(api, "drop-draft", "/api/drafts/{id}/drop", "Take a draft away", s.postDrop)
 	post(api, "plans", "/api/plans", "The lines by which a name leads to a place for an audience; or what goes with what is retired, and what stays", s.postPlans)
 	return api

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"net/http"
+	"slices"
 	"time"
 
 	"steady-compass/core/change"
@@ -303,6 +304,34 @@ func (s *Server) waitOver(ctx context.Context, d store.Draft) (*body[Changed], e
 	}
 	s.watch.tell(revision)
 	return &body[Changed]{Changed{Revision: revision}}, nil
+}
+
+// postAhead lowers for how long answers are kept, so that a later step is waited for less long; the draft goes on from there.
+func (s *Server) postAhead(ctx context.Context, in *doneQuestion) (*body[Changed], error) {
+	d, err := s.db.Draft(ctx, in.ID)
+	if err != nil {
+		return nil, noDraft(err)
+	}
+	q := ChangeQuestion{Remove: in.Body.Remove, Add: in.Body.Add}
+	c, err := q.change()
+	if err != nil {
+		return nil, err
+	}
+	if len(q.Remove) != len(q.Add) || c.IsEmpty() {
+		return nil, &Problem{Title: "These are not the lines", Status: http.StatusUnprocessableEntity, Detail: "expected each line with the one that comes in its place, in turn"}
+	}
+	out, err := s.change(ctx, func() (store.Committed, error) {
+		return s.db.Commit(ctx, store.Edit{Base: in.Body.Base, Who: who, Why: d.Title + ": " + in.Body.Place, Change: c})
+	})
+	if err != nil {
+		return nil, err
+	}
+	for i, line := range q.Remove {
+		if at := slices.Index(d.Remove, line); at >= 0 {
+			d.Remove[at] = q.Add[i]
+		}
+	}
+	return out, noDraft(s.db.Advance(ctx, d, store.Done{Place: in.Body.Place, Who: who, At: time.Now(), Revision: out.Body.Revision}))
 }
 
 func (s *Server) postDrop(ctx context.Context, in *draftQuery) (*none, error) {

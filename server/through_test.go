@@ -243,3 +243,20 @@ func TestSteppingWaits(t *testing.T) {
 		t.Errorf("the old address is given up elsewhere: %v", made)
 	}
 }
+
+// TestLowerAheadOfADraft: the ttl is lowered in force, and the draft goes on from the lines as they are then.
+func TestLowerAheadOfADraft(t *testing.T) {
+	h := served(t, demo.Estate)
+	was, low := "dns archive.fernmoor.example A 203.0.113.20", "dns archive.fernmoor.example A 203.0.113.20 ttl 5m"
+	path := fmt.Sprintf("/api/drafts/%d", drafting(t, h, "x", []string{was}, []string{"dns archive.fernmoor.example A 203.0.113.21"}).ID)
+	decoded[Changed](t, call(t, h, "POST", path+"/ahead", StepDone{Base: 1, Place: "the ttl is lowered", Remove: []string{was}, Add: []string{low}}), 200)
+	seen := decoded[DraftSeen](t, call(t, h, "GET", path, nil), 200)
+	if !slices.Equal(seen.Remove, []string{low}) || len(seen.Clashes) != 0 || len(seen.Done) != 1 {
+		t.Errorf("%+v", seen)
+	}
+	for _, q := range []StepDone{{Base: 2, Place: "x", Remove: []string{}, Add: []string{}}, {Base: 2, Place: "x", Remove: []string{low}, Add: []string{}}} {
+		if w := call(t, h, "POST", path+"/ahead", q); w.Code != 422 {
+			t.Errorf("%+v: %d", q, w.Code)
+		}
+	}
+}

@@ -54,6 +54,12 @@ func printOrder(p *paper, got change.Steps) {
 	for i, s := range got.Steps {
 		if s.Kind == change.Wait {
 			p.line("%2d  wait %s", i+1, s.Why)
+			if a := s.Ahead; a != nil {
+				p.line("      %s of it, where these are made %s ahead:", a.Wait, a.Seconds)
+				for _, l := range a.Add {
+					p.line("      ~ %s", l)
+				}
+			}
 			continue
 		}
 		p.line("%2d  %s", i+1, s.At)

@@ -95,13 +95,17 @@ func valuesOf(word string, e *estate.Estate) (expected string, out []notation.Su
 		expected = "a place and the port that it listens on"
 		for _, l := range of[*estate.Listen](e) {
 			for _, r := range l.Bind.Ranges {
-				if !l.Off && l.Bind.Transport != netset.UDP {
-					add(fmt.Sprintf("%s:%d", l.Place, r.Lo), l.Service)
+				switch text := fmt.Sprintf("%s:%d", l.Place, r.Lo); {
+				case l.Off:
+				case l.Bind.Transport == netset.UDP:
+					add(text+"/udp", l.Service)
+				default:
+					add(text, l.Service)
 				}
 			}
 		}
 		for _, l := range of[*estate.Listen](e) {
-			if !l.Off && l.Bind.Transport != netset.UDP {
+			if !l.Off {
 				add(l.Service, "service on "+l.Place)
 			}
 		}

@@ -2,6 +2,8 @@ package change
 
 import (
 	"math/rand/v2"
+	"slices"
+	"strings"
 	"testing"
 
 	"steady-compass/core/effect"
@@ -114,5 +116,42 @@ func TestStepping(t *testing.T) {
 	t.Logf("%d steps, %d waits", stepped, waited)
 	if stepped == 0 || waited == 0 {
 		t.Error("nothing was judged")
+	}
+}
+
+// TestLowerAhead: where a ttl is lowered ahead, the wait that it would make is shorter by it; where it is low already, nothing is offered.
+func TestLowerAhead(t *testing.T) {
+	for _, c := range []struct {
+		ttl  string
+		wait estate.Seconds // 0 where nothing is offered
+	}{{"", 300}, {" ttl 2h", 300}, {" ttl 5m", 0}} {
+		e := notationtest.Parse(t, strings.Replace(hill, "dns fernmoor.example A 203.0.113.20", "dns fernmoor.example A 203.0.113.20"+c.ttl, 1))
+		after := changed(t, e, strings.Replace(pieces[0], "- dns fernmoor.example A 203.0.113.20", "- dns fernmoor.example A 203.0.113.20"+c.ttl, 1))
+		order, err := Order(t.Context(), looked(t, e), after, Past{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		at := slices.IndexFunc(order.Steps, func(s WorkStep) bool { return s.Kind == Wait })
+		if at < 0 {
+			t.Fatalf("%q: no wait: %+v", c.ttl, order)
+		}
+		ahead := order.Steps[at].Ahead
+		if ahead == nil || c.wait == 0 {
+			if ahead != nil || c.wait != 0 {
+				t.Errorf("%q: offered %+v, want a wait of %s", c.ttl, ahead, c.wait)
+			}
+			continue
+		}
+		if ahead.Wait != c.wait || ahead.Seconds != order.Steps[at].Seconds || len(ahead.Add) != 1 || !strings.HasSuffix(ahead.Add[0], "203.0.113.20 ttl 5m") {
+			t.Errorf("%q: %+v", c.ttl, ahead)
+		}
+		lowered := changed(t, e, textOf(ahead.Lines))
+		again, err := Order(t.Context(), looked(t, lowered), changed(t, lowered, strings.Replace(textOf(Left(e, after)), "203.0.113.20"+c.ttl+"\n", "203.0.113.20 ttl 5m\n", 1)), Past{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if at := slices.IndexFunc(again.Steps, func(s WorkStep) bool { return s.Kind == Wait }); at < 0 || again.Steps[at].Seconds != c.wait {
+			t.Errorf("%q: when it is lowered, %+v", c.ttl, again.Steps)
+		}
 	}
 }

@@ -291,3 +291,48 @@ func TestRetireAndPublish(t *testing.T) {
 		t.Errorf("only %d were published again", tried)
 	}
 }
+
+// TestPublishWithoutAFront: a datagram service, one that is asked by both transports, and one for the inside alone on a network where others
+// reach it anyhow.
+func TestPublishWithoutAFront(t *testing.T) {
+	e := notationtest.Parse(t, `network lan 10.1.0.0/24
+network office 10.2.0.0/24
+host gate router
+host box
+address gate 203.0.113.1 internet
+address gate 10.1.0.1 lan
+address gate 10.2.0.1 office
+address box 10.1.0.10 lan
+zone pier.example
+listen box 51820/udp as tunnel
+listen box 53/tcp+udp as resolver
+listen box 8080 as app
+filter edge on gate through otherwise drop
+`)
+	first := looked(t, e)
+	for sentence, want := range map[string]string{
+		"publish vpn.pier.example to box:51820 for internet":           "intend vpn.pier.example 51820/udp for internet reaching box:51820; dns vpn.pier.example A 203.0.113.1; forward gate 51820/udp to 10.1.0.10; rule edge at 1 pass 51820/udp from internet to box",
+		"publish vpn.pier.example to tunnel for internet":              "intend vpn.pier.example 51820/udp for internet reaching box:51820; dns vpn.pier.example A 203.0.113.1; forward gate 51820/udp to 10.1.0.10; rule edge at 1 pass 51820/udp from internet to box",
+		"publish ns.pier.example to box:53/udp for internet":           "intend ns.pier.example 53/udp for internet reaching box:53; dns ns.pier.example A 203.0.113.1; forward gate 53/udp to 10.1.0.10; rule edge at 1 pass 53/udp from internet to box",
+		"publish ns.pier.example to box:53 for internet":               "intend ns.pier.example 53 for internet reaching box:53; dns ns.pier.example A 203.0.113.1; forward gate 53 to 10.1.0.10; rule edge at 1 pass 53 from internet to box",
+		"publish ns.pier.example:53/tcp+udp to resolver for internet":  "intend ns.pier.example 53/tcp+udp for internet reaching box:53; dns ns.pier.example A 203.0.113.1; forward gate 53/tcp+udp to 10.1.0.10; rule edge at 1 pass 53/tcp+udp from internet to box",
+		"publish app.pier.example to app for office":                   "intend app.pier.example 8080 for office reaching box:8080; dns app.pier.example A 10.1.0.10 for office; rule edge at 1 pass 8080 from office to box",
+		"publish vpn.pier.example to box:51820/sctp for internet":      "",
+		"publish vpn.pier.example:51820 to box:51820/udp for internet": "",
+	} {
+		got, err := Said(t.Context(), first, sentence)
+		if want == "" {
+			if err == nil && got.None == nil {
+				t.Errorf("%s: %v", sentence, got.Plans[0].Add)
+			}
+			continue
+		}
+		if err != nil || got.None != nil {
+			t.Errorf("%s: %v %v", sentence, err, got.None)
+			continue
+		}
+		if lines := strings.Join(got.Plans[0].Add, "; "); lines != want || len(got.Plans[0].Remove) > 0 {
+			t.Errorf("%s:\n got %s\nwant %s", sentence, lines, want)
+		}
+	}
+}

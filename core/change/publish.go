@@ -27,6 +27,7 @@ type Wish struct {
 	Ports    string // "" where they are those of the pattern
 	Place    string
 	Port     uint16 // 0 where the place has but one
+	UDP      bool   // of the port; where nothing but UDP is listened for there, it is that anyhow
 	Audience []string
 	Guard    string // the service that signs in first; "" for none
 	Front    string // "" where it is that of the pattern
@@ -204,7 +205,7 @@ func (p *publishing) serviceMeant() string {
 	service, port := p.wish.Place, p.wish.Port
 	var at []string
 	for _, l := range of[*estate.Listen](m.Estate) {
-		if l.Service != service || l.Off || l.Bind.Transport == netset.UDP {
+		if l.Service != service || l.Off {
 			continue
 		}
 		for _, r := range l.Bind.Ranges {
@@ -223,11 +224,21 @@ func (p *publishing) serviceMeant() string {
 // listener finds what listens where it is to end.
 func (p *publishing) listener() string {
 	w := &p.wish
-	var all []*estate.Listen
+	var all, datagrams []*estate.Listen
 	for _, l := range of[*estate.Listen](p.first.Tracer.Model.Estate) {
-		if l.Place == w.Place && !l.Off && l.Bind.Transport != netset.UDP {
+		if l.Place != w.Place || l.Off {
+			continue
+		}
+		if l.Bind.Transport != netset.UDP && !w.UDP {
 			all = append(all, l)
 		}
+		if l.Bind.Transport != netset.TCP {
+			datagrams = append(datagrams, l)
+		}
+	}
+	takes := func(l *estate.Listen) bool { return w.Port == 0 || l.Bind.Set().Contains(w.Port) }
+	if w.UDP = !slices.ContainsFunc(all, takes) && slices.ContainsFunc(datagrams, takes); w.UDP {
+		all = datagrams
 	}
 	if w.Port == 0 {
 		all = slices.DeleteFunc(all, func(l *estate.Listen) bool { return l.Bind.Set().Contains(22) || l.Bind.Addr.IsLoopback() })
@@ -463,7 +474,7 @@ func (p *publishing) fronts(patterns []*pattern) []*estate.Listen {
 			out = append(out, l)
 		}
 	}
-	if p.wish.Ports != "" && p.wish.Ports != "443" && p.wish.Ports != "80,443" && p.wish.Ports != "443,80" && p.wish.Front == "" {
+	if p.wish.UDP || p.wish.Ports != "" && p.wish.Ports != "443" && p.wish.Ports != "80,443" && p.wish.Ports != "443,80" && p.wish.Front == "" {
 		return nil // a stream
 	}
 	for _, pt := range patterns {
@@ -835,7 +846,11 @@ func (p *publishing) direct(patterns []*pattern) []recordSet {
 
 // byRouter is a plan without a front: what is still in its way is mended where it is met.
 func (p *publishing) byRouter(rec recordSet, patterns []*pattern) *draftPlan {
-	ports := cmp.Or(p.wish.Ports, fmt.Sprint(p.wish.Port))
+	ports := fmt.Sprint(p.wish.Port)
+	if p.wish.UDP {
+		ports += "/udp"
+	}
+	ports = cmp.Or(p.wish.Ports, ports)
 	d := &draftPlan{pattern: rec.pattern, lines: append([]string{p.intend(ports)}, rec.lines...)}
 	if rec.pattern != nil {
 		d.kept = 4 - rec.pattern.class
@@ -1011,7 +1026,9 @@ func (p *publishing) holds(ctx context.Context, d *draftPlan, q *point) (string,
 	return "", nil
 }
 
-// newError is an error that comes of a change, and whose cause the estate did not have before; nil for none.
+// newError is an error that comes of a change, and whose cause the estate did not have before; nil for none. What stands open is not its business:
+// it was held against what stood open before, and what was open already to more than are meant now, since nothing was ever recorded to stop
+// them, is no fault of the change.
 func newError(before, after *findings.Checked) *findings.Finding {
 	known := map[string]bool{}
 	causes, _ := before.Causes()
@@ -1024,6 +1041,9 @@ func newError(before, after *findings.Checked) *findings.Finding {
 		come[f] = true
 	}
 	for i, f := range after.Findings {
+		if family, _, _ := strings.Cut(f.Code, "."); family == "exposure" {
+			continue
+		}
 		if come[f] && f.Level == findings.Error && slices.ContainsFunc(of[i], func(c int) bool { return !known[causes[c].Key] }) {
 			return f
 		}

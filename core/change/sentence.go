@@ -12,7 +12,7 @@ import (
 )
 
 // Sentences are how publishing and retiring are said.
-const Sentences = "publish NAME[:PORTS] to PLACE[:PORT] for AUDIENCE,… [guarded by SERVICE] [through FRONT] [at ADDRESS], or retire (NAME | SERVICE | PLACE)"
+const Sentences = "publish NAME[:PORTS] to PLACE[:PORT[/udp]] for AUDIENCE,… [guarded by SERVICE] [through FRONT] [at ADDRESS], or retire (NAME | SERVICE | PLACE)"
 
 // Said works out what a sentence asks for. Its error says what was expected, or is the context's.
 func Said(ctx context.Context, s mend.State, sentence string) (Proposals, error) {
@@ -86,10 +86,11 @@ func (w *Wish) to(place string) error {
 	if w.Place = place; !is {
 		return nil
 	}
-	n, err := strconv.ParseUint(port, 10, 16)
-	if err != nil || n == 0 {
-		return &Unclear{fmt.Sprintf("to: %q is no port; expected 1 to 65535", port)}
+	number, transport, said := strings.Cut(port, "/")
+	n, err := strconv.ParseUint(number, 10, 16)
+	if err != nil || n == 0 || said && transport != "udp" && transport != "tcp" {
+		return &Unclear{fmt.Sprintf("to: %q is no port; expected 1 to 65535, and /udp where it is one of that", port)}
 	}
-	w.Port = uint16(n)
+	w.Port, w.UDP = uint16(n), transport == "udp"
 	return nil
 }

@@ -52,8 +52,16 @@ type WorkStep struct {
 	Look    []LookAt       `json:"look" nullable:"false"`
 	Undo    Lines          `json:"undo"`
 	Seconds estate.Seconds `json:"seconds,omitempty" doc:"Of a wait"`
+	Ahead   *Ahead         `json:"ahead,omitempty" doc:"What would make a wait shorter"`
 	Seen    estate.Seconds `json:"seen,omitempty" doc:"How long it takes until everybody sees the new answers"`
 	Why     string         `json:"why,omitempty"`
+}
+
+// Ahead are lines by which answers are kept for less long: made as long ahead as they are kept now, the wait is shorter.
+type Ahead struct {
+	Lines
+	Seconds estate.Seconds `json:"seconds" doc:"How long before the answers change"`
+	Wait    estate.Seconds `json:"wait" doc:"How long the wait is then"`
 }
 
 // Gap is something that does not work between two steps, though it works before and after all of them; or that stands open.
@@ -216,7 +224,7 @@ func (o *order) steps(ctx context.Context) (Steps, error) {
 			continue
 		}
 		if len(m.edits) == 0 {
-			out.Steps = append(out.Steps, WorkStep{At: o.zoneOf(m.old[0]), Kind: Wait, Lines: Lines{[]string{}, []string{}}, Undo: Lines{[]string{}, []string{}}, Look: []LookAt{}, Seconds: m.wait, Why: waitsFor(m)})
+			out.Steps = append(out.Steps, WorkStep{At: o.zoneOf(m.old[0]), Kind: Wait, Lines: Lines{[]string{}, []string{}}, Undo: Lines{[]string{}, []string{}}, Look: []LookAt{}, Seconds: m.wait, Why: waitsFor(m), Ahead: o.ahead(o.path[:i], m)})
 			of = append(of, len(out.Steps))
 			points = append(points, at)
 			i++
@@ -273,6 +281,39 @@ func (o *order) steps(ctx context.Context) (Steps, error) {
 func (o *order) turns(run, next []int) bool {
 	put := slices.ContainsFunc(run, func(i int) bool { return o.edits[i].in != nil && !asOne(o.edits[i].in) })
 	return put && slices.ContainsFunc(next, func(i int) bool { return o.edits[i].out != nil && !asOne(o.edits[i].out) })
+}
+
+// lowTTL is the ttl that is offered for answers that are to change.
+const lowTTL estate.Seconds = 300
+
+// ahead are the lines that would make a wait shorter, which comes behind some moves; nil where none would.
+func (o *order) ahead(moves []move, wait move) *Ahead {
+	out := &Ahead{Lines: Lines{[]string{}, []string{}}, Seconds: wait.wait}
+	var c estate.Change
+	for i := len(moves) - 1; i >= 0 && len(moves[i].edits) > 0; i-- { // since the wait before
+		for _, n := range moves[i].edits {
+			d, is := o.edits[n].out.(*estate.DNS)
+			if !is || d.TTL != estate.NotGiven && d.TTL <= lowTTL || !o.before.Has(estate.Line(d)) {
+				continue
+			}
+			lower := estate.Placed{Record: estate.With(d, func(n *estate.DNS) { n.TTL = lowTTL })}
+			c.Remove, c.Add = append(c.Remove, estate.Line(d)), append(c.Add, lower)
+			out.Remove, out.Add = append(out.Remove, estate.Line(d)), append(out.Add, lower.Line())
+		}
+	}
+	e, err := o.before.Apply(c)
+	if err != nil || c.IsEmpty() {
+		return nil
+	}
+	for _, a := range oldAnswers(o.first.Tracer.After(e), o.last.Tracer) {
+		if slices.Contains(wait.old, a.Name) {
+			out.Wait = max(out.Wait, a.Seconds)
+		}
+	}
+	if out.Wait == 0 || out.Wait >= wait.wait {
+		return nil
+	}
+	return out
 }
 
 func waitsFor(m move) string {

@@ -210,6 +210,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/drafts/{id}/ahead": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Lower for how long answers are kept that a draft changes, so that it is waited for less long */
+        post: operations["ahead"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/drafts/{id}/apply": {
         parameters: {
             query?: never;
@@ -941,6 +958,20 @@ export interface components {
             /** @description By what it goes on: addresses, machines and backends */
             through: string[];
             transport: string;
+        };
+        Ahead: {
+            add: string[];
+            remove: string[];
+            /**
+             * Format: int64
+             * @description How long before the answers change
+             */
+            seconds: number;
+            /**
+             * Format: int64
+             * @description How long the wait is then
+             */
+            wait: number;
         };
         Amendment: {
             add: string[];
@@ -2553,6 +2584,8 @@ export interface components {
         };
         WorkStep: {
             add: string[];
+            /** @description What would make a wait shorter */
+            ahead?: components["schemas"]["Ahead"];
             /** @description The place of work; of a wait, the zone of the answer that is waited for longest */
             at: string;
             kind: string;
@@ -3100,6 +3133,59 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Draft"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    ahead: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StepDone"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Changed"];
                 };
             };
             /** @description Conflict */

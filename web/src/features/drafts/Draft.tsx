@@ -148,6 +148,11 @@ function useActs(draft: DraftSeen) {
       const { edition, title, why } = draft;
       return acting(() => ask(api.POST('/api/drafts/{id}', { ...path, body: { edition, title, why, remove, add } })));
     },
+    ahead: (step: WorkStep) => {
+      const { remove, add } = step.ahead ?? { remove: [], add: [] };
+      const body = { base: state.data?.revision ?? 0, place: 'the ttl is lowered', remove, add };
+      return acting(() => ask(api.POST('/api/drafts/{id}/ahead', { ...path, body })));
+    },
     takeBack: () => acting(() => ask(api.POST('/api/drafts/{id}/undo', path))),
   };
 }
@@ -278,7 +283,14 @@ function Seen({ draft }: { draft: DraftSeen }) {
             )}
             <Steps>
               {steps.map((s, n) => (
-                <OneStep key={n} step={s} number={n + 1} isNext={s === next} until={s === next ? waits : ''} />
+                <OneStep
+                  key={n}
+                  step={s}
+                  number={n + 1}
+                  isNext={s === next}
+                  until={s === next ? waits : ''}
+                  onAhead={(step) => void acts.ahead(step)}
+                />
               ))}
             </Steps>
           </Side>
@@ -334,20 +346,38 @@ function sheetText(draft: DraftSeen) {
   return out.join('\n');
 }
 
-function OneStep({ step, number, isNext, until }: { step: WorkStep; number: number; isNext: boolean; until: string }) {
+interface StepProps {
+  step: WorkStep;
+  number: number;
+  isNext: boolean;
+  /** When the wait is over that is the next step. */
+  until: string;
+  onAhead: (step: WorkStep) => void;
+}
+
+function OneStep({ step, number, isNext, until, onAhead }: StepProps) {
   const [, go] = useLocation();
   const lookNow = useLookNow();
   if (step.kind === 'wait')
     return (
       <li data-wait>
         <span>{number}</span>
-        <header>
-          <span>
-            wait {step.why}
-            {until && `; over at ${clock(until)}`}
-          </span>
-          {isNext && <small>next</small>}
-        </header>
+        <div>
+          <header>
+            <span>
+              wait {step.why}
+              {until && `; over at ${clock(until)}`}
+            </span>
+            {isNext && <small>next</small>}
+          </header>
+          {step.ahead && (
+            <p data-ahead>
+              {lasts(step.ahead.wait)} of it, where the ttl of {step.ahead.add.length}{' '}
+              {step.ahead.add.length === 1 ? 'record' : 'records'} is lowered {lasts(step.ahead.seconds)} before the
+              answers change. <LinkButton onPress={() => onAhead(step)}>lower it now</LinkButton>
+            </p>
+          )}
+        </div>
       </li>
     );
   return (
