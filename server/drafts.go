@@ -18,6 +18,7 @@ type DraftRow struct {
 	store.Draft
 	Lines  int    `json:"lines"`
 	Short  string `json:"short" doc:"What it would do, in one line; empty where the estate is large"`
+	Next   string `json:"next,omitempty" doc:"The place of its next step, or what it waits for"`
 	Cannot string `json:"cannot,omitempty" doc:"Why it cannot be made as the records are now"`
 }
 
@@ -145,10 +146,25 @@ func (s *Server) getDrafts(ctx context.Context, _ *struct{}) (*body[[]DraftRow],
 				return nil, problem(err)
 			}
 			row.Short = what.Short
+			steps, err := s.ordered(ctx, l)
+			if err != nil && !errors.Is(err, change.ErrTooMany) {
+				return nil, problem(err)
+			}
+			if err == nil && len(steps.Steps.Steps) > 0 {
+				row.Next = nextOf(&steps.Steps.Steps[0])
+			}
 		}
 		out = append(out, row)
 	}
 	return &body[[]DraftRow]{out}, nil
+}
+
+// nextOf is a step in a word.
+func nextOf(s *change.WorkStep) string {
+	if s.Kind == change.Wait {
+		return "wait " + s.Seconds.String()
+	}
+	return s.At
 }
 
 func (s *Server) getDraft(ctx context.Context, in *draftQuery) (*body[DraftSeen], error) {

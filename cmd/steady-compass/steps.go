@@ -55,7 +55,7 @@ func printOrder(p *paper, got change.Steps) {
 		if s.Kind == change.Wait {
 			p.line("%2d  wait %s", i+1, s.Why)
 			if a := s.Ahead; a != nil {
-				p.line("      %s of it, where these are made %s ahead:", a.Wait, a.Seconds)
+				p.line("      only %s, where these are made %s ahead:", a.Wait, a.Seconds)
 				for _, l := range a.Add {
 					p.line("      ~ %s", l)
 				}

@@ -1332,6 +1332,8 @@ export interface components {
             id: number;
             /** Format: int64 */
             lines: number;
+            /** @description The place of its next step, or what it waits for */
+            next?: string;
             remove: string[];
             /**
              * Format: int64
@@ -1363,6 +1365,8 @@ export interface components {
             id: number;
             /** Format: int64 */
             lines: number;
+            /** @description The place of its next step, or what it waits for */
+            next?: string;
             order?: components["schemas"]["Steps"];
             remove: string[];
             /**

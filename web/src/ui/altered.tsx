@@ -61,8 +61,13 @@ export function AlteredSaid<T>({ altered, name }: { altered: Altered<T>; name: (
   );
 }
 
-/** The lines of the records as they are in force, while a draft is looked through; undefined where none is. */
+/** A line without the blanks that align it with the others of its text. */
+export function unaligned(line: string) {
+  return line.replace(/^(\S+) +/, '$1 ');
+}
+
+/** The lines of the records as they are in force, unaligned, while a draft is looked through; undefined where none is. */
 export function useLinesInForce(): ReadonlySet<string> | undefined {
   const records = useInForce(['records'], (query) => ask(api.GET('/api/records', { params: { query } })));
-  return useMemo(() => records && new Set(records.text.split('\n')), [records]);
+  return useMemo(() => records && new Set(records.text.split('\n').map(unaligned)), [records]);
 }

@@ -372,7 +372,7 @@ function OneStep({ step, number, isNext, until, onAhead }: StepProps) {
           </header>
           {step.ahead && (
             <p data-ahead>
-              {lasts(step.ahead.wait)} of it, where the ttl of {step.ahead.add.length}{' '}
+              Only {lasts(step.ahead.wait)}, where the ttl of {step.ahead.add.length}{' '}
               {step.ahead.add.length === 1 ? 'record' : 'records'} is lowered {lasts(step.ahead.seconds)} before the
               answers change. <LinkButton onPress={() => onAhead(step)}>lower it now</LinkButton>
             </p>

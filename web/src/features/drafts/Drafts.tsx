@@ -1,7 +1,17 @@
 import { useEffect, useRef, useState, type ComponentProps } from 'react';
 import styled from 'styled-components';
 import { Link, useLocation } from 'wouter';
-import { api, ask, refresh, useDrafts, usePlans, type DraftRow, type Proposal, type Proposals } from '../../api/client';
+import {
+  api,
+  ask,
+  queries,
+  refresh,
+  useDrafts,
+  usePlans,
+  type DraftRow,
+  type Proposal,
+  type Proposals,
+} from '../../api/client';
 import { useThrough } from '../../api/through';
 import { EffectList } from '../change/EffectList';
 import { useSession } from '../change/session';
@@ -11,6 +21,7 @@ import { useViewHints } from '../../ui/hints';
 import { useKeys } from '../../ui/keys';
 import { Acts, Failed, LinkButton, Loading, Plain, Quiet, Strong } from '../../ui/Quiet';
 import { useQueryWord } from '../../ui/route';
+import { Running } from '../../ui/Running';
 import { Sheet, Side, Top, Two } from '../../ui/TwoPane';
 import { ChangeLines } from './ChangeLines';
 
@@ -125,7 +136,10 @@ function DraftLine({ draft }: { draft: DraftRow }) {
       <small>
         {draft.lines} {draft.lines === 1 ? 'line' : 'lines'}
       </small>
-      <span>{draft.cannot ? draft.cannot : draft.short || 'changes nothing that anyone meets'}</span>
+      <span>
+        {draft.cannot ? draft.cannot : draft.short || 'changes nothing that anyone meets'}
+        {draft.next && ` · next: ${draft.next}`}
+      </span>
       <small>
         {draft.author}, {ago(draft.at)}
       </small>
@@ -141,7 +155,21 @@ function Plans({ sentence }: { sentence: string }) {
         {plans.error.message}
       </p>
     );
-  if (!plans.data) return <Loading what="Deriving the lines, and trying them…" />;
+  if (!plans.data && plans.fetchStatus === 'idle')
+    return (
+      <p>
+        Stopped. <LinkButton onPress={() => void plans.refetch()}>Work it out</LinkButton>
+      </p>
+    );
+  if (!plans.data)
+    return (
+      <Acts>
+        <Running
+          what="Deriving the lines, and trying them"
+          stop={() => void queries.cancelQueries({ queryKey: ['plans', sentence] })}
+        />
+      </Acts>
+    );
   return <Worked sentence={sentence} plans={plans.data} />;
 }
 

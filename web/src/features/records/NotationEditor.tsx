@@ -23,6 +23,7 @@ import { tags } from '@lezer/highlight';
 import { useEffect, useImperativeHandle, useRef, type Ref } from 'react';
 import styled, { useTheme } from 'styled-components';
 import { api, ask, type Fault } from '../../api/client';
+import { unaligned } from '../../ui/altered';
 
 const Host = styled.div`
   min-width: 0;
@@ -206,7 +207,7 @@ const alteredLines = ViewPlugin.fromClass(
       for (const { from, to } of inForce ? visibleRanges : []) {
         for (let at = from; at <= to;) {
           const line = state.doc.lineAt(at);
-          if (!inForce?.has(line.text)) builder.add(line.from, line.from, alteredLine);
+          if (!inForce?.has(unaligned(line.text))) builder.add(line.from, line.from, alteredLine);
           at = line.to + 1;
         }
       }

@@ -6,6 +6,7 @@ import type { Break, Path, SeenLook, Step } from '../../api/client';
 import { LinkButton, Plain, Strong } from '../../ui/Quiet';
 import { Lock } from '../../ui/marks';
 import { filterURL } from '../../ui/route';
+import { useLinesInForce } from '../../ui/altered';
 import { Wrapping } from '../../ui/Wrapping';
 import { Chain } from '../answers/Chain';
 import { SeenLines } from '../look/Seen';
@@ -142,6 +143,9 @@ const RecordLine = styled.button<{ $ghost: boolean }>`
   font-style: normal;
   color: ${(p) => (p.$ghost ? p.theme.ink2 : p.theme.ink)};
   overflow-wrap: anywhere;
+  &[data-altered] {
+    padding-left: 9px;
+  }
   &:hover {
     text-decoration: underline;
     text-decoration-style: dashed;
@@ -275,6 +279,7 @@ interface StationProps {
 function StationRow({ step, before, first, last, on, onAt, onEdit, editing, editor, seen }: StationProps) {
   const ghost = step.ghost ?? false;
   const [, go] = useLocation();
+  const inForce = useLinesInForce();
   return (
     <Station $ground={step.ground} $ghost={ghost} $on={on} onClick={onAt}>
       <Rail $ghost={ghost} $first={first} $last={last} />
@@ -295,7 +300,14 @@ function StationRow({ step, before, first, last, on, onAt, onEdit, editing, edit
             <LinkButton onPress={() => go(filterURL(step.filter ?? ''))}>{step.filter}, line by line</LinkButton>
           )}
           {step.records.map((r) => (
-            <RecordLine key={r} type="button" $ghost={ghost} title="edit this record" onClick={() => onEdit(r)}>
+            <RecordLine
+              key={r}
+              type="button"
+              $ghost={ghost}
+              title="edit this record"
+              data-altered={(inForce && !inForce.has(r)) || undefined}
+              onClick={() => onEdit(r)}
+            >
               <Wrapping text={r} />
             </RecordLine>
           ))}
