@@ -682,17 +682,22 @@ func (p *publishing) record(a netip.Addr) string {
 	return line
 }
 
-// fresh are record sets that no pattern has: the addresses of routers where the internet is to reach it; else the machine's own.
+// fresh are record sets that no pattern has: the addresses of routers where the internet is to reach it, and the machine's own that are carried
+// there; else the machine's own.
 func (p *publishing) fresh() []recordSet {
 	t := p.first.Tracer
 	var out []recordSet
 	internet := slices.Contains(p.wish.Audience, "internet")
 	host, _, _ := strings.Cut(p.wish.Place, "/")
 	for _, a := range of[*estate.Address](t.Model.Estate) {
-		if a.Off || !a.Held.Addr.IsValid() || a.Dynamic || internet != (a.Network == "internet") {
+		if a.Off || !a.Held.Addr.IsValid() || a.Dynamic {
 			continue
 		}
-		if pl := t.Model.PlaceNamed(a.Hosts[0]); pl == nil || pl.Outside || !internet && a.Hosts[0] != host {
+		if pl := t.Model.PlaceNamed(a.Hosts[0]); pl == nil || pl.Outside {
+			continue
+		}
+		own := a.Hosts[0] == host
+		if outer := a.Network == "internet"; internet && !outer && !(own && t.Model.Global(a.Held.Addr)) || !internet && (outer || !own) {
 			continue
 		}
 		if out = append(out, recordSet{lines: []string{p.record(a.Held.Addr)}}); len(out) == 2*mostPlans {
