@@ -36,6 +36,13 @@ func KnownOf(ctx context.Context, db *store.Store, now time.Time) (dates.Known, 
 	return k.known(ctx, db, now)
 }
 
+// PastOf is what was changed of late in a database and may still be kept as it was.
+func PastOf(ctx context.Context, db *store.Store, now time.Time) (change.Past, error) {
+	var k keptAnswers
+	past, _, err := k.past(ctx, db, now, 0)
+	return past, err
+}
+
 func (k *keptAnswers) known(ctx context.Context, db *store.Store, now time.Time) (out dates.Known, err error) {
 	if out.Old, err = k.now(ctx, db, now); err != nil {
 		return out, err

@@ -5,8 +5,10 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"time"
 
 	"steady-compass/core/change"
+	"steady-compass/server"
 )
 
 type stepsCommand struct {
@@ -28,7 +30,11 @@ func (c *stepsCommand) Run(ctx context.Context, s streams) error {
 	if err != nil {
 		return err
 	}
-	got, err := change.Order(ctx, st, after, change.Past{})
+	past, err := c.past(ctx)
+	if err != nil {
+		return err
+	}
+	got, err := change.Order(ctx, st, after, past)
 	if errors.Is(err, change.ErrTooMany) {
 		return wrong("--with: %v", err)
 	}
@@ -44,6 +50,19 @@ func (c *stepsCommand) Run(ctx context.Context, s streams) error {
 		return doesNotHold
 	}
 	return err
+}
+
+// past are the answers that caches may still have as they were, where a database knows of changes.
+func (c *stepsCommand) past(ctx context.Context) (change.Past, error) {
+	if c.DB == "" || c.Day != "" {
+		return change.Past{}, nil
+	}
+	db, err := openThere(ctx, c.DB)
+	if err != nil {
+		return change.Past{}, err
+	}
+	defer func() { _ = db.Close() }()
+	return server.PastOf(ctx, db, time.Now())
 }
 
 func printOrder(p *paper, got change.Steps) {

@@ -65,4 +65,3 @@ filter sheds on shed input otherwise drop`)
 	}
 	return b.String()
 }
-
