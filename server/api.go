@@ -193,6 +193,7 @@ type State struct {
 	Revision int64    `json:"revision"`
 	Day      string   `json:"day"`
 	Records  int      `json:"records"`
+	Drafts   int      `json:"drafts"`
 	Undo     Undo     `json:"undo"`
 	Through  *Through `json:"through,omitempty" doc:"The draft that is looked through"`
 	ReadOnly string   `json:"readOnly,omitempty" doc:"Why nothing can be kept, where the database may only be read"`
@@ -211,11 +212,15 @@ func (s *Server) getState(ctx context.Context, _ *none) (*body[State], error) {
 	if err != nil {
 		return nil, problem(err)
 	}
+	drafts, err := s.db.DraftCount(ctx)
+	if err != nil {
+		return nil, problem(err)
+	}
 	through, err := s.throughOf(ctx)
 	if err != nil {
 		return nil, problem(err)
 	}
-	state := State{Name: now.Estate.Name(), Revision: now.Revision, Day: string(s.today()), Records: now.Estate.Count(), Undo: Undo{revision, lines}, Through: through, Trouble: s.troubled()}
+	state := State{Name: now.Estate.Name(), Revision: now.Revision, Day: string(s.today()), Records: now.Estate.Count(), Drafts: drafts, Undo: Undo{revision, lines}, Through: through, Trouble: s.troubled()}
 	if why := s.db.ReadOnly(); why != nil {
 		state.ReadOnly = why.Error()
 	}

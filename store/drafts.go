@@ -202,6 +202,12 @@ func rewrite(ctx context.Context, tx *sqlx.Tx, d *Draft) error {
 	return nil
 }
 
+// DraftCount is how many drafts there are.
+func (s *Store) DraftCount(ctx context.Context) (n int, err error) {
+	err = s.db.GetContext(ctx, &n, "SELECT count(*) FROM draft")
+	return n, err
+}
+
 // DraftsMark is a text that is another whenever a draft is.
 func (s *Store) DraftsMark(ctx context.Context) (string, error) {
 	var mark string

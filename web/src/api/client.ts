@@ -174,8 +174,14 @@ export function useDraft(id: number) {
     queryFn: ({ signal }) => ask(api.GET('/api/drafts/{id}', { params: { path: { id } }, signal })),
     placeholderData: keepPreviousData,
     retry: false,
+    // A wait ends by the clock.
+    refetchInterval: ({ state: { data } }) =>
+      data?.until ? Math.min(Math.max(1000, new Date(data.until).getTime() - Date.now() + 500), longest) : false,
   });
 }
+
+/** The longest that a browser can wait for anything, in milliseconds. */
+const longest = 2 ** 31 - 1;
 
 /** What a sentence would come to: to publish a name, or to retire something. */
 export function usePlans(sentence: string) {

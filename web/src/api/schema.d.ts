@@ -2325,6 +2325,8 @@ export interface components {
         };
         State: {
             day: string;
+            /** Format: int64 */
+            drafts: number;
             name: string;
             /** @description Why nothing can be kept, where the database may only be read */
             readOnly?: string;

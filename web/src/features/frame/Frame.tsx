@@ -209,7 +209,7 @@ export function Frame({ children, dark, onTurn }: { children: ReactNode; dark: b
     ['Exposure', `/exposure${keep}`, c?.open, location === '/exposure'],
     ['Certificates', '/certificates', undefined, location === '/certificates'],
     ['Findings', '/findings', c?.causes, location.startsWith('/findings')],
-    ['Drafts', '/drafts', undefined, location.startsWith('/drafts')],
+    ['Drafts', '/drafts', state.data?.drafts || undefined, location.startsWith('/drafts')],
     ['Dates', '/dates', undefined, location === '/dates'],
     ['Records', '/records', state.data?.records, location === '/records' || location.startsWith('/filters/')],
     ['Log', '/log', undefined, location === '/log'],
