@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -86,6 +87,9 @@ func printOrder(p *paper, got change.Steps) {
 			p.line("      - %s", l)
 		}
 		for _, l := range s.Add {
+			if slices.Contains(s.Passing, l) {
+				l += "   (for a while)"
+			}
 			p.line("      + %s", l)
 		}
 		if s.Seen > 0 {

@@ -25,9 +25,10 @@ type move struct {
 // order is the search for an order in which nothing that works stops and nothing opens in between.
 type order struct {
 	*ends
-	left int             // trials
-	dead map[string]bool // the states from which no order goes on
-	path []move
+	start *node
+	left  int             // trials
+	dead  map[string]bool // the states from which no order goes on
+	path  []move
 }
 
 // node is where a search stands.
@@ -352,8 +353,10 @@ func (o *order) wait(n *node) move {
 	return m
 }
 
-// leastBad goes on from where nothing holds, each time by what is least wrong.
-func (o *order) leastBad(ctx context.Context, n *node) error {
+// leastBad is an order where none is safe: each time what is least wrong.
+func (o *order) leastBad(ctx context.Context) error {
+	n := o.start
+	o.path = nil
 	for o.rest(n.done) {
 		var best *node
 		var bestEdits []int

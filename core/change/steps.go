@@ -17,6 +17,7 @@ import (
 	"steady-compass/core/findings"
 	"steady-compass/core/flow"
 	"steady-compass/core/mend"
+	"steady-compass/core/notation"
 	"steady-compass/core/trace"
 )
 
@@ -49,6 +50,7 @@ type WorkStep struct {
 	At   string   `json:"at" doc:"The place of work; of a wait, the zone of the answer that is waited for longest"`
 	Kind StepKind `json:"kind"`
 	Lines
+	Passing []string       `json:"passing" nullable:"false" doc:"Those of the lines that come which a later step takes out again"`
 	Look    []LookAt       `json:"look" nullable:"false"`
 	Undo    Lines          `json:"undo"`
 	Seconds estate.Seconds `json:"seconds,omitempty" doc:"Of a wait"`
@@ -102,21 +104,24 @@ func Order(ctx context.Context, s mend.State, after *estate.Estate, past Past) (
 	if len(d.edits) > mostEdits {
 		return Steps{}, fmt.Errorf("%w: %d edits, and at most %d are put in order; make it in parts", ErrTooMany, len(d.edits), mostEdits)
 	}
-	best, err := ordered(ctx, d, first, past)
+	best, safe, err := ordered(ctx, d, first, past, mostTrials)
 	if err != nil {
 		return Steps{}, err
 	}
-	if best.gaping() {
-		for _, d := range passing(before, after) {
-			other, err := ordered(ctx, d, first, past)
-			if err != nil {
-				return Steps{}, err
-			}
-			if !other.gaping() {
-				best = other
-				break
-			}
+	if safe {
+		return best.steps(ctx)
+	}
+	for _, d := range append(passing(before, after), detours(first.Tracer.Model, best.last.Tracer.Model)...) {
+		other, safe, err := ordered(ctx, d, first, past, mostTrials/4)
+		if err != nil {
+			return Steps{}, err
 		}
+		if safe {
+			return other.steps(ctx)
+		}
+	}
+	if err := best.leastBad(ctx); err != nil {
+		return Steps{}, err
 	}
 	return best.steps(ctx)
 }
@@ -134,28 +139,19 @@ func Left(before, after *estate.Estate) Lines {
 	return lines
 }
 
-func ordered(ctx context.Context, d *draft, first *point, past Past) (*order, error) {
+// ordered searches an order, in so many trials; whether it is safe.
+func ordered(ctx context.Context, d *draft, first *point, past Past, trials int) (o *order, safe bool, err error) {
 	x, err := newEnds(ctx, d, first)
 	if err != nil {
-		return nil, err
+		return nil, false, err
 	}
-	o := &order{ends: x, left: mostTrials, dead: map[string]bool{}}
 	kept, err := x.pastOf(ctx, past)
 	if err != nil {
-		return nil, err
+		return nil, false, err
 	}
-	start := &node{point: first, done: make([]bool, len(d.edits)), past: kept}
-	ok, err := o.from(ctx, start)
-	if err != nil || ok {
-		return o, err
-	}
-	o.path = nil
-	return o, o.leastBad(ctx, start)
-}
-
-// gaping says whether something is wrong on the way.
-func (o *order) gaping() bool {
-	return slices.ContainsFunc(o.path, func(m move) bool { return len(m.wrong) > 0 })
+	o = &order{ends: x, left: trials, dead: map[string]bool{}, start: &node{point: first, done: make([]bool, len(d.edits)), past: kept}}
+	safe, err = o.from(ctx, o.start)
+	return o, safe, err
 }
 
 // passing are other ways to the same end, with lines that are put in at one step and taken out at a later one: a certificate that goes to another
@@ -224,7 +220,7 @@ func (o *order) steps(ctx context.Context) (Steps, error) {
 			continue
 		}
 		if len(m.edits) == 0 {
-			out.Steps = append(out.Steps, WorkStep{At: o.zoneOf(m.old[0]), Kind: Wait, Lines: Lines{[]string{}, []string{}}, Undo: Lines{[]string{}, []string{}}, Look: []LookAt{}, Seconds: m.wait, Why: waitsFor(m), Ahead: o.ahead(o.path[:i], m)})
+			out.Steps = append(out.Steps, WorkStep{At: o.zoneOf(m.old[0]), Kind: Wait, Lines: Lines{[]string{}, []string{}}, Undo: Lines{[]string{}, []string{}}, Passing: []string{}, Look: []LookAt{}, Seconds: m.wait, Why: waitsFor(m), Ahead: o.ahead(o.path[:i], m)})
 			of = append(of, len(out.Steps))
 			points = append(points, at)
 			i++
@@ -258,12 +254,14 @@ func (o *order) steps(ctx context.Context) (Steps, error) {
 		points = append(points, at)
 		i = j
 	}
-	if len(o.path) == 0 && len(o.edits) > 0 { // nothing is anybody's work
-		all := make([]int, 0, len(o.edits))
-		end := make([]bool, len(o.edits))
-		for i := range o.edits {
-			all, end[i] = append(all, i), true
+	all := make([]int, 0, len(o.edits))
+	end := make([]bool, len(o.edits))
+	for i, e := range o.edits {
+		if end[i] = true; e.record() != nil {
+			all = append(all, i)
 		}
+	}
+	if len(o.path) == 0 && len(all) > 0 { // nothing is anybody's work
 		s, err := o.run(ctx, "the records", all, o.first, move{point: o.last, done: end}, done)
 		if err != nil {
 			return out, err
@@ -326,8 +324,13 @@ func waitsFor(m move) string {
 
 // run is one run of edits at a place of work.
 func (o *order) run(ctx context.Context, place string, edits []int, from *point, to move, were []bool) (WorkStep, error) {
-	s := WorkStep{At: place, Kind: Edit}
+	s := WorkStep{At: place, Kind: Edit, Passing: []string{}}
 	s.Lines, s.Undo = o.written(edits, were)
+	for _, line := range s.Add {
+		if p, _, err := notation.ParseLine(line); err == nil && p.Record != nil && !o.after.Has(estate.Line(p.Record)) {
+			s.Passing = append(s.Passing, line)
+		}
+	}
 	for _, a := range effect.OldAnswers(from.Tracer, to.point.Tracer) {
 		s.Seen = max(s.Seen, a.Seconds)
 	}
@@ -489,6 +492,8 @@ func (w wrong) says() string {
 	switch w.trouble {
 	case stops:
 		return fmt.Sprintf("%s from %s ends %s in between.", w.what, w.from, ends)
+	case astray:
+		return fmt.Sprintf("%s from %s comes to another service in between.", w.what, w.from)
 	case opens:
 		return fmt.Sprintf("%s stands open to %s in between, and neither before nor after.", w.what, w.from)
 	case lost:

@@ -64,6 +64,7 @@ type trouble string
 
 const (
 	stops      trouble = "stops"       // what worked before and works after does not
+	astray     trouble = "astray"      // it comes to a service to which it comes neither before nor after
 	opens      trouble = "opens"       // something can be reached that can be reached neither before nor after
 	lost       trouble = "lost"        // a port for administration cannot be reached by those who keep it
 	taken      trouble = "taken"       // a socket or an address is another's
@@ -85,6 +86,7 @@ type ends struct {
 	*draft
 	first, last *point
 	given       map[findings.Loss]bool // what works before, and not after
+	ends        findings.Ends          // the services at which all ends after
 	reaching    bool                   // it says of something that it is meant to get elsewhere
 	meant       []bool                 // the edits on paper
 }
@@ -102,6 +104,7 @@ func newEnds(ctx context.Context, d *draft, first *point) (*ends, error) {
 	if x.last, err = first.after(ctx, d.after); err != nil {
 		return nil, err
 	}
+	x.ends = x.last.Checked.Walked().Ends()
 	for _, l := range findings.Lost(first.Checked.Walked(), x.last.Checked.Walked()) {
 		x.given[known(l)] = true
 	}
@@ -142,6 +145,9 @@ func (x *ends) stopped(ctx context.Context, p *point, v view, done []bool) ([]wr
 		if k := known(l); !x.given[k] && (also == nil || also[k]) {
 			out = append(out, wrong{stops, l.Target, l.From, l.Family + " " + l.URLPath, l.Now, k})
 		}
+	}
+	for _, l := range findings.Astray(x.first.Checked.Walked(), v.Walked, x.ends) {
+		out = append(out, wrong{astray, l.Target, l.From, l.Family + " " + l.URLPath, l.Now, l})
 	}
 	return out, nil
 }

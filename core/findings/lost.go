@@ -67,6 +67,64 @@ func Lost(before, after *Walked) []Loss {
 
 func (w *walk) where() Where { return Where{w.label, w.from.Word} }
 
+// Ends are the services at which walks end, of each branch that ends at one.
+type Ends map[Where]map[branch][]string
+
+// Ends are those of all walks.
+func (x *Walked) Ends() Ends {
+	out := Ends{}
+	for v := range x.walks.all() {
+		for i := range v.walks {
+			out[v.walks[i].where()] = v.walks[i].ends()
+		}
+	}
+	return out
+}
+
+func (w *walk) ends() map[branch][]string {
+	out := map[branch][]string{}
+	for i := range w.paths {
+		p := &w.paths[i]
+		if b := branchOf(p); p.Service != nil && p.Outcome == flow.Arrives && !slices.Contains(out[b], *p.Service) {
+			out[b] = append(out[b], *p.Service)
+		}
+	}
+	return out
+}
+
+// Astray are the branches that come to a service on the way from one estate to another to which they come in neither.
+func Astray(first, now *Walked, last Ends) []Loss {
+	stood := map[*visit]bool{}
+	was := map[Where]*walk{}
+	for v := range first.walks.all() {
+		stood[v] = true
+		for i := range v.walks {
+			was[v.walks[i].where()] = &v.walks[i]
+		}
+	}
+	var out []Loss
+	for v := range now.walks.all() {
+		if stood[v] {
+			continue
+		}
+		for i := range v.walks {
+			at := v.walks[i].where()
+			old := was[at]
+			if old == nil {
+				continue
+			}
+			before := old.ends()
+			for b, services := range v.walks[i].ends() {
+				known := append(slices.Clone(before[b]), last[at][b]...)
+				if len(before[b]) > 0 && slices.ContainsFunc(services, func(s string) bool { return !slices.Contains(known, s) }) {
+					out = append(out, Loss{Where: at, Family: b.family, URLPath: b.urlPath, Now: flow.Arrives})
+				}
+			}
+		}
+	}
+	return out
+}
+
 // Anew are the targets that were walked anew after an edit, each with whence.
 func Anew(before, after *Checked) []Where {
 	stood := map[*visit]bool{}

@@ -2596,6 +2596,8 @@ export interface components {
             at: string;
             kind: string;
             look: components["schemas"]["LookAt"][];
+            /** @description Those of the lines that come which a later step takes out again */
+            passing: string[];
             remove: string[];
             /**
              * Format: int64

@@ -14,6 +14,12 @@ const List = styled.ul`
       monospace;
     overflow-wrap: anywhere;
   }
+  small {
+    font:
+      12px/19px 'IBM Plex Sans Variable',
+      sans-serif;
+    color: ${(p) => p.theme.ink2};
+  }
   del {
     color: ${(p) => p.theme.ink2};
   }
@@ -28,12 +34,14 @@ interface ChangeLinesProps {
   add: string[];
   /** Of each line that comes, the words that nobody said. */
   derived?: string[];
+  /** Those of the lines that come which are taken out again later. */
+  passing?: string[];
   /** How many lines are shown at most. */
   most?: number;
 }
 
 /** Lines that go and come; words that nobody said stand on dots. */
-export function ChangeLines({ remove, add, derived = [], most = 40 }: ChangeLinesProps) {
+export function ChangeLines({ remove, add, derived = [], passing = [], most = 40 }: ChangeLinesProps) {
   const gone = Math.min(remove.length, Math.max(Math.ceil(most / 2), most - add.length));
   const left = most - gone;
   const more = remove.length + add.length - most;
@@ -52,6 +60,7 @@ export function ChangeLines({ remove, add, derived = [], most = 40 }: ChangeLine
           <span>+</span>
           <span>
             <Derived line={l} words={(derived[n] ?? '').split(' ')} />
+            {passing.includes(l) && <small> for a while</small>}
           </span>
         </li>
       ))}

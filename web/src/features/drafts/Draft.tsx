@@ -388,7 +388,7 @@ function OneStep({ step, number, isNext, until, onAhead }: StepProps) {
           {step.at}
           {isNext && <small>next</small>}
         </header>
-        <ChangeLines remove={step.remove} add={step.add} most={8} />
+        <ChangeLines remove={step.remove} add={step.add} passing={step.passing} most={8} />
         {!!step.seen && <p>Everybody sees it within {lasts(step.seen)}.</p>}
         {step.look.map((l) => (
           <p key={l.target + l.from}>
