@@ -12,6 +12,7 @@ import (
 
 	"steady-compass/core/estate"
 	"steady-compass/core/findings"
+	"steady-compass/core/flow"
 	"steady-compass/core/mend"
 	"steady-compass/core/model"
 	"steady-compass/core/notation"
@@ -469,7 +470,8 @@ intend more.fernmoor.example 443 for internet reaching azimuth:4000
 		name, text, change, want string
 		passing                  int
 	}{
-		{"two services change sockets", two, `
+		{
+			"two services change sockets", two, `
 - listen azimuth 3000 as app
 - listen azimuth 4000 as more
 + listen azimuth 4000 as app
@@ -480,13 +482,16 @@ intend more.fernmoor.example 443 for internet reaching azimuth:4000
 + site front more.fernmoor.example at 443 to http://azimuth:3000
 - intend more.fernmoor.example 443 for internet reaching azimuth:4000
 + intend more.fernmoor.example 443 for internet reaching azimuth:3000`,
-			"services on azimuth -0 +1; front front -1 +1; services on azimuth -1 +1; front front -1 +1; services on azimuth -1 +1; front front -1 +1; services on azimuth -2 +1", 2},
-		{"two ports are to speak TLS", strings.Replace(hill, "listen azimuth 3000 as app", "listen azimuth 3000-3001 as app", 1), `
+			"services on azimuth -0 +1; front front -1 +1; services on azimuth -1 +1; front front -1 +1; services on azimuth -1 +1; front front -1 +1; services on azimuth -2 +1", 2,
+		},
+		{
+			"two ports are to speak TLS", strings.Replace(hill, "listen azimuth 3000 as app", "listen azimuth 3000-3001 as app", 1), `
 - listen azimuth 3000-3001 as app
 + listen azimuth 3000-3001 as app tls
 - site front www.fernmoor.example at 443 to http://azimuth:3000
 + site front www.fernmoor.example at 443 to https://azimuth:3000`,
-			"front front -1 +1; services on azimuth -1 +1; gap www.fernmoor.example:443 from internet between [1 2]; gap www.fernmoor.example:80 from internet between [1 2]", 0},
+			"front front -1 +1; services on azimuth -1 +1; gap www.fernmoor.example:443 from internet between [1 2]; gap www.fernmoor.example:80 from internet between [1 2]", 0,
+		},
 	} {
 		e := notationtest.Parse(t, c.text)
 		got, err := Order(t.Context(), looked(t, e), changed(t, e, c.change), Past{})
@@ -523,5 +528,27 @@ intend more.fernmoor.example 443 for internet reaching azimuth:4000
 			}
 		}
 		undoes(t, e, got)
+	}
+}
+
+// TestStepsSayWhatToLookAt: after the step that a name goes by, and after one that opens it; not where nothing that can be seen is other.
+func TestStepsSayWhatToLookAt(t *testing.T) {
+	e := notationtest.Parse(t, demo.Estate)
+	got, err := Order(t.Context(), looked(t, e), changed(t, e, `
+- listen azimuth/sign 9091 as sign
++ listen azimuth/sign 9092 as sign
+- site front sign.fernmoor.example at 443 to http://sign:9091
++ site front sign.fernmoor.example at 443 to http://sign:9092`), Past{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if len(got.Steps) != 3 {
+		t.Fatalf("%s", said(got))
+	}
+	want := LookAt{"sign.fernmoor.example:443", "internet", flow.Arrives}
+	for i, st := range got.Steps {
+		if slices.Contains(st.Look, want) != (i == 1) {
+			t.Errorf("after step %d at %s: %+v", i+1, st.At, st.Look)
+		}
 	}
 }

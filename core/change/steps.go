@@ -326,8 +326,13 @@ func waitsFor(m move) string {
 func (o *order) run(ctx context.Context, place string, edits []int, from *point, to move, were []bool) (WorkStep, error) {
 	s := WorkStep{At: place, Kind: Edit, Passing: []string{}}
 	s.Lines, s.Undo = o.written(edits, were)
+	lines := slices.Clone(s.Remove) // as a trace says them: without their places
 	for _, line := range s.Add {
-		if p, _, err := notation.ParseLine(line); err == nil && p.Record != nil && !o.after.Has(estate.Line(p.Record)) {
+		p, _, err := notation.ParseLine(line)
+		if err != nil || p.Record == nil {
+			continue
+		}
+		if lines = append(lines, estate.Line(p.Record)); !o.after.Has(estate.Line(p.Record)) {
 			s.Passing = append(s.Passing, line)
 		}
 	}
@@ -335,7 +340,7 @@ func (o *order) run(ctx context.Context, place string, edits []int, from *point,
 		s.Seen = max(s.Seen, a.Seconds)
 	}
 	var err error
-	s.Look, err = o.lookAt(ctx, from, to.point, append(slices.Clone(s.Remove), s.Add...))
+	s.Look, err = o.lookAt(ctx, from, to.point, lines)
 	return s, err
 }
 
