@@ -92,6 +92,9 @@ func printOrder(p *paper, got change.Steps) {
 			}
 			p.line("      + %s", l)
 		}
+		for _, who := range s.Keepers {
+			p.line("      %s: where it does so only when it starts, start it anew", who)
+		}
 		if s.Seen > 0 {
 			p.line("      everybody sees it within %s", s.Seen)
 		}

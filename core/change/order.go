@@ -247,8 +247,22 @@ func (o *order) views(kept []int) [][]int {
 		of[k] = append(of[k], i)
 	}
 	out := [][]int{slices.Clone(kept)}
-	if len(owners) < 2 || !o.chained(kept) {
-		return out // each has all of its own answer, old or new
+	if len(owners) < 2 {
+		return out
+	}
+	if !o.chained(kept) { // each has all of its own answer, old or new; but who asks may be another than whom he is handed on by
+		var ours, visitors []int
+		for _, i := range kept {
+			if d, is := o.edits[i].record().(*estate.DNS); is && len(o.asked[d.Owner]) > 0 {
+				ours = append(ours, i)
+			} else {
+				visitors = append(visitors, i)
+			}
+		}
+		if len(ours) > 0 && len(visitors) > 0 {
+			out = append(out, ours, visitors)
+		}
+		return out
 	}
 	if len(owners) <= mostOwners {
 		for set := 1; set < 1<<len(owners)-1; set++ {

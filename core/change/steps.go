@@ -51,6 +51,7 @@ type WorkStep struct {
 	Kind StepKind `json:"kind"`
 	Lines
 	Passing []string       `json:"passing" nullable:"false" doc:"Those of the lines that come which a later step takes out again"`
+	Keepers []string       `json:"keepers" nullable:"false" doc:"Who of ours asks for what is changed here: who asks only when it starts is to be started anew"`
 	Look    []LookAt       `json:"look" nullable:"false"`
 	Undo    Lines          `json:"undo"`
 	Seconds estate.Seconds `json:"seconds,omitempty" doc:"Of a wait"`
@@ -220,7 +221,7 @@ func (o *order) steps(ctx context.Context) (Steps, error) {
 			continue
 		}
 		if len(m.edits) == 0 {
-			out.Steps = append(out.Steps, WorkStep{At: o.zoneOf(m.old[0]), Kind: Wait, Lines: Lines{[]string{}, []string{}}, Undo: Lines{[]string{}, []string{}}, Passing: []string{}, Look: []LookAt{}, Seconds: m.wait, Why: waitsFor(m), Ahead: o.ahead(o.path[:i], m)})
+			out.Steps = append(out.Steps, WorkStep{At: o.zoneOf(m.old[0]), Kind: Wait, Lines: Lines{[]string{}, []string{}}, Undo: Lines{[]string{}, []string{}}, Passing: []string{}, Keepers: []string{}, Look: []LookAt{}, Seconds: m.wait, Why: waitsFor(m), Ahead: o.ahead(o.path[:i], m)})
 			of = append(of, len(out.Steps))
 			points = append(points, at)
 			i++
@@ -324,7 +325,7 @@ func waitsFor(m move) string {
 
 // run is one run of edits at a place of work.
 func (o *order) run(ctx context.Context, place string, edits []int, from *point, to move, were []bool) (WorkStep, error) {
-	s := WorkStep{At: place, Kind: Edit, Passing: []string{}}
+	s := WorkStep{At: place, Kind: Edit, Passing: []string{}, Keepers: o.keepers(edits)}
 	s.Lines, s.Undo = o.written(edits, were)
 	lines := slices.Clone(s.Remove) // as a trace says them: without their places
 	for _, line := range s.Add {

@@ -87,6 +87,7 @@ type ends struct {
 	first, last *point
 	given       map[findings.Loss]bool // what works before, and not after
 	ends        findings.Ends          // the services at which all ends after
+	asked       map[string][]string    // the owners of dns records for which something of ours asks, with who does
 	reaching    bool                   // it says of something that it is meant to get elsewhere
 	meant       []bool                 // the edits on paper
 }
@@ -105,6 +106,9 @@ func newEnds(ctx context.Context, d *draft, first *point) (*ends, error) {
 		return nil, err
 	}
 	x.ends = x.last.Checked.Walked().Ends()
+	if slices.ContainsFunc(d.edits, func(e edit) bool { return e.phase == naming }) {
+		x.asked = x.askedBy()
+	}
 	for _, l := range findings.Lost(first.Checked.Walked(), x.last.Checked.Walked()) {
 		x.given[known(l)] = true
 	}

@@ -2594,6 +2594,8 @@ export interface components {
             ahead?: components["schemas"]["Ahead"];
             /** @description The place of work; of a wait, the zone of the answer that is waited for longest */
             at: string;
+            /** @description Who of ours asks for what is changed here: who asks only when it starts is to be started anew */
+            keepers: string[];
             kind: string;
             look: components["schemas"]["LookAt"][];
             /** @description Those of the lines that come which a later step takes out again */

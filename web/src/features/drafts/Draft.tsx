@@ -389,6 +389,11 @@ function OneStep({ step, number, isNext, until, onAhead }: StepProps) {
           {isNext && <small>next</small>}
         </header>
         <ChangeLines remove={step.remove} add={step.add} passing={step.passing} most={8} />
+        {step.keepers.map((who) => (
+          <p key={who} data-keeper>
+            {who}: where it does so only when it starts, start it anew.
+          </p>
+        ))}
         {!!step.seen && <p>Everybody sees it within {lasts(step.seen)}.</p>}
         {step.look.map((l) => (
           <p key={l.target + l.from}>
