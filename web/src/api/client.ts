@@ -193,6 +193,16 @@ export function usePlans(sentence: string) {
   });
 }
 
+/** A target followed as if a change were made. */
+export function useTraceWith({ remove, add }: { remove: string[]; add: string[] }, target: string, from: string) {
+  return useQuery({
+    queryKey: ['trace with', remove, add, target, from],
+    queryFn: ({ signal }) =>
+      ask(api.POST('/api/draft/trace', { body: { base: 0, remove, add, target, from }, signal })),
+    enabled: target !== '',
+  });
+}
+
 /** What was seen of a name or an address from a vantage. */
 export function useLooks(name: string, from: string) {
   return useQuery({

@@ -156,7 +156,8 @@ export function oldWords(o: OldAnswer) {
   return `${o.missing ? 'that it was not there may be remembered' : 'the old answer may be seen'} until ${at} (${duration(o.seconds)})`;
 }
 
-function targetOf(n: Effect['names'][number]) {
+/** A name as a target with its port. */
+export function targetOf(n: Effect['names'][number]) {
   return `${n.name}:${n.port}${n.transport === 'udp' ? '/udp' : ''}`;
 }
 

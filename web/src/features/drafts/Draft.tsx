@@ -259,6 +259,15 @@ function Seen({ draft }: { draft: DraftSeen }) {
               >
                 copy as text
               </LinkButton>
+              <LinkButton
+                onPress={() =>
+                  void navigator.clipboard
+                    ?.writeText(JSON.stringify({ steps, gaps: draft.order?.gaps ?? [] }, null, 2))
+                    .then(() => say({ text: 'Copied, as JSON.' }))
+                }
+              >
+                copy as JSON
+              </LinkButton>
               {draft.undo > 0 && (
                 <LinkButton onPress={() => void acts.takeBack()}>take back what was written last</LinkButton>
               )}

@@ -7,13 +7,14 @@ import {
   queries,
   refresh,
   useDrafts,
+  useTraceWith,
   usePlans,
   type DraftRow,
   type Proposal,
   type Proposals,
 } from '../../api/client';
 import { useThrough } from '../../api/through';
-import { EffectList } from '../change/EffectList';
+import { EffectList, targetOf } from '../change/EffectList';
 import { useSession } from '../change/session';
 import { beginPublishing, writeInBearing } from '../frame/bearing';
 import { ago } from '../../ui/age';
@@ -207,7 +208,6 @@ function Worked({ sentence, plans }: { sentence: string; plans: Proposals }) {
         <section key={n} data-plan={n} style={{ marginTop: 16 }}>
           <h3>{plans.plans.length > 1 ? `Plan ${n + 1}` : 'The lines'}</h3>
           <ChangeLines remove={p.remove} add={p.add} derived={p.derived} />
-          <Does plan={p} open={n === 0} />
           <Acts ref={n === 0 ? first : undefined}>
             {looking > 0 ? (
               <Choose strong={n === 0} onPress={() => write(p, `/drafts/${looking}`)}>
@@ -222,6 +222,8 @@ function Worked({ sentence, plans }: { sentence: string; plans: Proposals }) {
               </>
             )}
           </Acts>
+          {n === 0 && <Made plan={p} />}
+          <Does plan={p} open={n === 0} />
         </section>
       ))}
       {plans.stays.length > 0 && (
@@ -233,6 +235,40 @@ function Worked({ sentence, plans }: { sentence: string; plans: Proposals }) {
         </section>
       )}
     </>
+  );
+}
+
+const Led = styled.ol`
+  list-style: none;
+  margin: 4px 0 10px;
+  padding: 0;
+  border-left: 2px solid ${(p) => p.theme.ink};
+  li {
+    padding: 1px 0 1px 12px;
+    overflow-wrap: anywhere;
+  }
+  b {
+    font-weight: 600;
+  }
+  small {
+    color: ${(p) => p.theme.ink2};
+  }
+`;
+
+/** The trace that a plan makes: of the first name that comes to arrive by it. */
+function Made({ plan }: { plan: Proposal }) {
+  const led = plan.effect?.names.find((n) => n.after === 'arrives');
+  const trace = useTraceWith(plan, led ? targetOf(led) : '', led?.from ?? 'internet');
+  const path = trace.data?.paths.find((p) => p.outcome === 'arrives');
+  if (!led || !path) return null;
+  return (
+    <Led aria-label={`The trace of ${targetOf(led)} from ${led.from}`} data-made>
+      {path.steps.map((s, n) => (
+        <li key={n}>
+          <b>{s.at}</b> <small>{s.why}</small>
+        </li>
+      ))}
+    </Led>
   );
 }
 
