@@ -15,17 +15,17 @@ import (
 // most detours are tried.
 const mostDetours = 6
 
-// detours are other ways to the end of a change: by each listener that is put in where it cannot be beside what is there.
-func detours(before, after *model.Model) []*draft {
+// detours are other ways to the end of a change, of whose two ends the models are: by each listener that is put in where it cannot be beside what is there.
+func detours(before, after *estate.Estate, models ...*model.Model) []*draft {
 	var out []*draft
-	for i, e := range apart(before.Estate, after.Estate).edits {
+	for i, e := range apart(before, after).edits {
 		l, is := e.in.(*estate.Listen)
-		if !is || l.Off || l.Bind.Any || l.Bind.Count() != 1 || l.Bind.Transport != netset.TCP || e.out == nil && !held(before.Estate, l) {
+		if !is || l.Off || l.Bind.Any || l.Bind.Count() != 1 || l.Bind.Transport != netset.TCP || e.out == nil && !held(before, l) {
 			continue
 		}
-		for _, port := range append(there(l, before.Estate, after.Estate), freeFor(l, before, after)) {
-			d := apart(before.Estate, after.Estate)
-			if d.detour(i, l, port, holds(before.Estate, l.Place, l.Service, port)) {
+		for _, port := range append(there(l, before, after), freeFor(l, models)) {
+			d := apart(before, after)
+			if d.detour(i, l, port, holds(before, l.Place, l.Service, port)) {
 				out = append(out, d)
 				break
 			}
@@ -62,8 +62,8 @@ func there(l *estate.Listen, before, after *estate.Estate) (ports []uint16) {
 	return ports
 }
 
-// freeFor is the next port above a listener's that is taken neither before nor after; 0 for none.
-func freeFor(l *estate.Listen, models ...*model.Model) uint16 {
+// freeFor is the next port above a listener's that is taken in none of some models; 0 for none.
+func freeFor(l *estate.Listen, models []*model.Model) uint16 {
 	var taken []netset.Ports
 	for _, m := range models {
 		if p := m.PlaceNamed(l.Place); p != nil {

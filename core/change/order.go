@@ -29,6 +29,9 @@ type order struct {
 	left  int             // trials
 	dead  map[string]bool // the states from which no order goes on
 	path  []move
+
+	borne map[wrong]bool // what is let be wrong on the way, where no order is without
+	met   [][]wrong      // what was met that spoke against some edits: each set once
 }
 
 // node is where a search stands.
@@ -321,10 +324,10 @@ func (o *order) from(ctx context.Context, n *node) (bool, error) {
 		if err != nil {
 			return false, err
 		}
-		if len(found) > 0 {
+		if !o.bears(found) {
 			continue
 		}
-		o.path = append(o.path, move{edits: edits, point: next.point, done: next.done})
+		o.path = append(o.path, move{edits: edits, wrong: found, point: next.point, done: next.done})
 		if ok, err := o.from(ctx, next); ok || err != nil {
 			return ok, err
 		}
@@ -367,6 +370,44 @@ func (o *order) wait(n *node) move {
 	return m
 }
 
+// bears says whether what is wrong may be let be; what is not is noted.
+func (o *order) bears(found []wrong) bool {
+	if !slices.ContainsFunc(found, func(w wrong) bool { return !o.borne[w.whatever()] }) {
+		return true
+	}
+	if !slices.ContainsFunc(o.met, func(m []wrong) bool { return slices.Equal(m, found) }) {
+		o.met = append(o.met, found)
+	}
+	return false
+}
+
+// whatever is what is wrong, whatever it ends as.
+func (w wrong) whatever() wrong {
+	w.now, w.loss.Now = "", ""
+	return w
+}
+
+// mostBorne is how many sets of what is wrong are let be, one after the other.
+const mostBorne = 12
+
+// leastWrong is an order where none is safe: with the least that some edits met wrong on the way, and nothing else wrong; else step by step the
+// least. Nothing that is shut opens but in the last resort.
+func (o *order) leastWrong(ctx context.Context) error {
+	met := slices.DeleteFunc(o.met, func(m []wrong) bool { return costOf(m) >= openCost })
+	slices.SortStableFunc(met, func(a, b []wrong) int { return cmp.Compare(costOf(a), costOf(b)) })
+	for _, set := range met[:min(len(met), mostBorne)] {
+		o.path, o.dead, o.left, o.borne = nil, map[string]bool{}, mostTrials/4, map[wrong]bool{}
+		for _, w := range set {
+			o.borne[w.whatever()] = true
+		}
+		if ok, err := o.from(ctx, o.start); ok || err != nil {
+			return err
+		}
+	}
+	o.borne = nil
+	return o.leastBad(ctx)
+}
+
 // leastBad is an order where none is safe: each time what is least wrong.
 func (o *order) leastBad(ctx context.Context) error {
 	n := o.start
@@ -399,12 +440,15 @@ func (o *order) leastBad(ctx context.Context) error {
 	return nil
 }
 
+// openCost is what it weighs that something opens.
+const openCost = 1000
+
 // costOf weighs what is wrong: that something opens weighs more than anything that stops.
 func costOf(list []wrong) int {
 	n := 0
 	for _, w := range list {
 		if w.trouble == opens {
-			n += 1000
+			n += openCost
 		} else {
 			n++
 		}

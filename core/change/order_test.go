@@ -235,7 +235,7 @@ func textOf(l Lines) string {
 // TestRandomOrders puts random drafts into order. The steps come to the draft's end; every state on the way is compiled anew and held to the
 // rules; and where all orders of the edits by themselves are tried, waits all in, and one is safe, the one given is.
 func TestRandomOrders(t *testing.T) {
-	safe, gaping, counted := 0, 0, 0
+	safe, gaping, counted, weighed := 0, 0, 0, 0
 	for seed := range *judgedDrafts {
 		r := rand.New(rand.NewPCG(uint64(seed), 17))
 		text := hill
@@ -276,6 +276,22 @@ func TestRandomOrders(t *testing.T) {
 		}
 		if work := x.work(); len(work) <= 7 {
 			counted++
+			if !safely {
+				if err := o.leastWrong(t.Context()); err != nil {
+					t.Fatal(err)
+				}
+				wrongly := map[wrong]bool{}
+				for _, m := range o.path {
+					for _, w := range m.wrong {
+						wrongly[w.whatever()] = true
+					}
+				}
+				if least := x.least(t, work); least >= 0 {
+					if weighed++; len(wrongly) > least {
+						t.Errorf("seed %d: %d paths are wrong on the way, and %d would be least: %s\n%s", seed, len(wrongly), least, said(got), notation.PrintChange(estate.Difference(e, after)))
+					}
+				}
+			}
 			if x.reachable(t, work) && !safely {
 				t.Errorf("seed %d: an order is safe, and the one given is not: %s\n%s", seed, said(got), notation.PrintChange(estate.Difference(e, after)))
 			}
@@ -284,7 +300,7 @@ func TestRandomOrders(t *testing.T) {
 			gaping++
 		}
 	}
-	t.Logf("%d drafts: %d safe, %d with gaps; %d held against all orders", *judgedDrafts, safe, gaping, counted)
+	t.Logf("%d drafts: %d safe, %d with gaps; %d held against all orders, of which %d have no safe one by single edits", *judgedDrafts, safe, gaping, counted, weighed)
 	if safe == 0 || counted == 0 {
 		t.Error("nothing was judged")
 	}
@@ -388,6 +404,13 @@ func (x *ends) judge(t *testing.T, seed int, path []move) {
 // reachable says whether some order of single edits is safe, with a wait after each that changes an answer.
 func (x *ends) reachable(t *testing.T, work []int) bool {
 	t.Helper()
+	ok, _ := x.borneBy(t, work, map[int]map[wrong]bool{}, nil)
+	return ok
+}
+
+// borneBy says whether some order of single edits has nothing wrong but what is let be, and what else it met. What is wrong after each edit is kept.
+func (x *ends) borneBy(t *testing.T, work []int, known map[int]map[wrong]bool, borne map[wrong]bool) (bool, map[wrong]bool) {
+	t.Helper()
 	o := &order{ends: x, left: 1 << 30, dead: map[string]bool{}}
 	points := map[int]*point{}
 	at := func(set int) (*point, []bool) {
@@ -401,36 +424,92 @@ func (x *ends) reachable(t *testing.T, work []int) bool {
 		return points[set], done
 	}
 	full := 1<<len(work) - 1
+	met := map[wrong]bool{}
 	seen, queue := map[int]bool{0: true}, []int{0}
 	for len(queue) > 0 {
 		set := queue[0]
 		queue = queue[1:]
 		if set == full {
-			return true
+			return true, met
 		}
-		from, _ := at(set)
 		for b, i := range work {
 			next := set | 1<<b
 			if next == set || seen[next] {
 				continue
 			}
-			p, done := at(next)
-			found, err := x.between(t.Context(), p, done, []int{i})
-			if err != nil {
-				t.Fatal(err)
-			}
-			if len(found) == 0 && len(oldAnswers(from.Tracer, p.Tracer)) > 0 {
-				if found, err = o.keptAnswers(t.Context(), &node{point: p, done: done, kept: []int{i}}, []int{i}); err != nil {
+			edge := set<<4 | b
+			if known[edge] == nil {
+				from, _ := at(set)
+				p, done := at(next)
+				found, err := x.between(t.Context(), p, done, []int{i})
+				if err != nil {
 					t.Fatal(err)
 				}
+				if len(oldAnswers(from.Tracer, p.Tracer)) > 0 {
+					kept, err := o.keptAnswers(t.Context(), &node{point: p, done: done, kept: []int{i}}, []int{i})
+					if err != nil {
+						t.Fatal(err)
+					}
+					found = append(found, kept...)
+				}
+				known[edge] = map[wrong]bool{}
+				for _, w := range found {
+					known[edge][w.whatever()] = true
+				}
 			}
-			if len(found) == 0 {
+			passes := true
+			for w := range known[edge] {
+				if met[w] = true; !borne[w] {
+					passes = false
+				}
+			}
+			if passes {
 				seen[next] = true
 				queue = append(queue, next)
 			}
 		}
 	}
-	return full == 0
+	return full == 0, met
+}
+
+// least is how few paths some order of single edits has wrong; -1 where that is not counted, since too many are met, or something opens.
+func (x *ends) least(t *testing.T, work []int) int {
+	t.Helper()
+	known := map[int]map[wrong]bool{}
+	all := map[wrong]bool{}
+	for grown := true; grown; { // all that can be met
+		_, met := x.borneBy(t, work, known, all)
+		grown = false
+		for w := range met {
+			grown = grown || !all[w]
+			all[w] = true
+		}
+	}
+	var list []wrong
+	for w := range all {
+		if w.trouble != opens {
+			list = append(list, w)
+		}
+	}
+	if len(list) > 12 {
+		return -1
+	}
+	best := -1
+	for set := range 1 << len(list) {
+		borne := map[wrong]bool{}
+		for b, w := range list {
+			if set&(1<<b) != 0 {
+				borne[w] = true
+			}
+		}
+		if best >= 0 && len(borne) >= best {
+			continue
+		}
+		if ok, _ := x.borneBy(t, work, known, borne); ok {
+			best = len(borne)
+		}
+	}
+	return best
 }
 
 // TestTooManyEdits: a change that is too large says so at once, and what is left of it is told all the same.

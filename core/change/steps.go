@@ -112,7 +112,7 @@ func Order(ctx context.Context, s mend.State, after *estate.Estate, past Past) (
 	if safe {
 		return best.steps(ctx)
 	}
-	for _, d := range append(passing(before, after), detours(first.Tracer.Model, best.last.Tracer.Model)...) {
+	for _, d := range append(passing(before, after), detours(before, after, first.Tracer.Model, best.last.Tracer.Model)...) {
 		other, safe, err := ordered(ctx, d, first, past, mostTrials/4)
 		if err != nil {
 			return Steps{}, err
@@ -121,7 +121,7 @@ func Order(ctx context.Context, s mend.State, after *estate.Estate, past Past) (
 			return other.steps(ctx)
 		}
 	}
-	if err := best.leastBad(ctx); err != nil {
+	if err := best.leastWrong(ctx); err != nil {
 		return Steps{}, err
 	}
 	return best.steps(ctx)
