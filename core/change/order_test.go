@@ -564,6 +564,16 @@ intend more.fernmoor.example 443 for internet reaching azimuth:4000
 			"services on azimuth -0 +1; front front -1 +1; services on azimuth -1 +1; front front -1 +1; services on azimuth -1 +1; front front -1 +1; services on azimuth -2 +1", 2,
 		},
 		{
+			"a backend is to speak TLS, and a certificate is wanted", hill, `
+- listen azimuth 3000 as app
++ listen azimuth 3000 as app tls
+- site front www.fernmoor.example at 443 to http://azimuth:3000
++ site front www.fernmoor.example at 443 to https://azimuth:3000
+- cert star for www.fernmoor.example expires 2027-05-01 on azimuth by http-01
++ cert star for www.fernmoor.example,fernmoor.example on azimuth by http-01`,
+			"services on azimuth -0 +1; front front -1 +1; services on azimuth -1 +1; front front -1 +1; certificate star -1 +1; services on azimuth -1 +0", 2,
+		},
+		{
 			"two ports are to speak TLS", strings.Replace(hill, "listen azimuth 3000 as app", "listen azimuth 3000-3001 as app", 1), `
 - listen azimuth 3000-3001 as app
 + listen azimuth 3000-3001 as app tls
@@ -579,6 +589,13 @@ intend more.fernmoor.example 443 for internet reaching azimuth:4000
 		}
 		if s := said(got); s != c.want {
 			t.Errorf("%s:\n got %s\nwant %s", c.name, s, c.want)
+		}
+		end := e
+		for _, st := range got.Steps {
+			end = changed(t, end, textOf(st.Lines))
+		}
+		if like(end) != like(changed(t, e, c.change)) {
+			t.Errorf("%s: the steps come to another end:\n%v", c.name, got.Steps)
 		}
 		marked := 0
 		for _, st := range got.Steps {
