@@ -145,6 +145,23 @@ func word(o *flow.Outcome) string {
 	return string(*o)
 }
 
+// TestOldAnswersOfWhatFollows: a record that follows a machine stays as it is, and its old answer is kept all the same when the machine's
+// address is another: for its ttl, and until it is brought up to date.
+func TestOldAnswersOfWhatFollows(t *testing.T) {
+	for _, c := range []struct{ now, want string }{
+		{"address gate 203.0.113.1 internet", "[]"},
+		{"address gate 203.0.113.2 internet", "[{x.a.example A 11m false}]"},
+		{"address gate 203.0.113.1 internet\naddress gate 203.0.113.2 internet", "[{x.a.example A 11m false}]"},
+	} {
+		text := strings.Replace(office, "dns www.a.example CNAME a.example", "dns x.a.example A dynamic gate every 10m ttl 60s", 1)
+		before := survey.New(notationtest.Parse(t, text), day)
+		after := before.Draft(notationtest.Parse(t, strings.Replace(text, "address gate 203.0.113.1 internet", c.now, 1)))
+		if got := fmt.Sprint(OldAnswers(before.Tracer, after.Tracer)); got != c.want {
+			t.Errorf("%s: %s, want %s", c.now, got, c.want)
+		}
+	}
+}
+
 // TestEffectsAfterEdits holds what an edit is said to do, by an analysis that goes on from the one before, against what is said by
 // two that are made anew.
 func TestEffectsAfterEdits(t *testing.T) {

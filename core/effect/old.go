@@ -43,17 +43,28 @@ func OldAnswers(before, after *trace.Tracer) []OldAnswer {
 			found[key{o.Name, o.Type}] = o
 		}
 	}
-	for _, r := range gone {
-		d := r.(*estate.DNS)
-		if is[estate.Line(r)] || d.Off {
-			continue
-		}
+	goes := func(d *estate.DNS) {
 		link := names.Link{Owner: d.Owner, Record: d, TTL: d.TTL}
 		if zone := m.Names.ZoneOf(d.Owner, m.AskerAt(model.Nowhere, model.Internet)); link.TTL == estate.NotGiven && zone != nil {
 			link.TTL = zone.TTL
 		}
 		if age, known := link.Age(); known {
 			note(OldAnswer{d.Owner, d.Type, age, false})
+		}
+	}
+	for _, r := range gone {
+		if d := r.(*estate.DNS); !is[estate.Line(r)] && !d.Off {
+			goes(d)
+		}
+	}
+	if !estate.Same(m.Estate, after.Model.Estate, "address") { // a record that follows a machine stays as it is, and answers otherwise
+		for _, r := range m.Estate.Of(estate.KindNamed("dns")) {
+			if d := r.(*estate.DNS); d.Dynamic != "" && !d.Off && (!was[estate.Line(r)] || is[estate.Line(r)]) {
+				old, now := before.Answer(d.Owner, d.Type, internet), after.Answer(d.Owner, d.Type, internet)
+				if len(old.Values) > 0 && !slices.Equal(slices.Sorted(slices.Values(old.Values)), slices.Sorted(slices.Values(now.Values))) {
+					goes(d)
+				}
+			}
 		}
 	}
 	for _, r := range come {

@@ -2,7 +2,8 @@ import { linkHorizontal } from 'd3-shape';
 import { useCallback, useMemo, useRef, useState, useSyncExternalStore, type KeyboardEvent } from 'react';
 import styled, { useTheme } from 'styled-components';
 import { Link, useLocation, useSearch } from 'wouter';
-import { useCourses, type CoursesChart, type Fold } from '../../api/client';
+import { useInForce, ask, api, useCourses, type CoursesChart, type Fold } from '../../api/client';
+import { AlteredSaid, useAltered } from '../../ui/altered';
 import { Choice } from '../../ui/Choice';
 import { useViewHints } from '../../ui/hints';
 import { useKeys } from '../../ui/keys';
@@ -114,6 +115,16 @@ export function Courses() {
   const known = folds.find((f) => f === fold) ?? 'as it fits';
   const asked = { fold: known === 'as it fits' ? ('' as const) : known, through, like: filter };
   const courses = useCourses(from, asked);
+  const inForce = useInForce(['courses', from, JSON.stringify(asked)], (query) =>
+    ask(
+      api.GET('/api/courses', {
+        params: { query: { from, fold: asked.fold || undefined, through, like: filter || undefined, ...query } },
+      }),
+    ),
+  );
+  const nodes = useMemo(() => courses.data && hangingOn(courses.data), [courses.data]);
+  const nodesInForce = useMemo(() => inForce && hangingOn(inForce), [inForce]);
+  const altered = useAltered(nodes, nodesInForce, (n) => n.key);
   const [, go] = useLocation();
   const svg = useRef<SVGSVGElement>(null);
   const [at, setAt] = useState<string>('');
@@ -156,6 +167,7 @@ export function Courses() {
   return (
     <View>
       <Tools>
+        <AlteredSaid altered={altered} name={(n) => n.word} />
         <FilterField value={filter} onChange={setFilter} />
         <Link href={table()}>as a table</Link>
         <VantagePicker value={from} onChange={setFrom} />
@@ -189,7 +201,7 @@ export function Courses() {
                   : 'No name is like that. Escape in the filter shows all of them again.'}
               </Quiet>
             ) : (
-              <Drawing ref={svg} {...{ chart, sheet, wide, at, setAt, choose }} />
+              <Drawing ref={svg} {...{ chart, sheet, wide, at, setAt, choose }} marked={altered.marked} />
             )}
           </Scroll>
         </>
@@ -240,6 +252,18 @@ function Choices({
   );
 }
 
+/** The nodes of a chart, each with the strokes that come to it and go from it. */
+function hangingOn(chart: CoursesChart) {
+  const key = (i: number) => `${chart.nodes[i]?.column}:${chart.nodes[i]?.key}`;
+  const out = chart.nodes.map((n, i) => ({ key: key(i), word: n.word, strokes: [] as string[] }));
+  for (const s of chart.strokes) {
+    const text = `${key(s.from)} ${s.to === null ? '' : key(s.to)} ${s.state} ${s.names}`;
+    out[s.from]?.strokes.push(text);
+    if (s.to !== null) out[s.to]?.strokes.push(text);
+  }
+  return out;
+}
+
 function nodeKey(p: Placed) {
   return `${p.node.column}:${p.node.key}`;
 }
@@ -259,6 +283,8 @@ interface DrawingProps {
   at: string;
   setAt: (key: string) => void;
   choose: (p: Placed) => void;
+  /** The nodes on which something else hangs than in force. */
+  marked: ReadonlyMap<string, unknown>;
 }
 
 const sans = "'IBM Plex Sans Variable', 'IBM Plex Sans', sans-serif";
@@ -269,7 +295,7 @@ const mostAround = 10;
 const aroundPitch = 22;
 
 /** The drawing stands alone: what it is drawn in is written on each part, so that it can be kept as a file. */
-function Drawing({ ref, chart, sheet, wide, at, setAt, choose }: DrawingProps) {
+function Drawing({ ref, chart, sheet, wide, at, setAt, choose, marked }: DrawingProps) {
   const theme = useTheme();
   const around = chart.around.slice(0, mostAround);
   const below =
@@ -323,7 +349,10 @@ function Drawing({ ref, chart, sheet, wide, at, setAt, choose }: DrawingProps) {
           onClick={() => choose(p)}
           onKeyDown={(e) => onKey(e, p)}
         >
-          <title>{said(p)}</title>
+          <title>{said(p) + (marked.has(nodeKey(p)) ? ', other than in force' : '')}</title>
+          {marked.has(nodeKey(p)) && (
+            <path d={`M${p.label - 7} ${p.y - 9}v18`} stroke={theme.ink} strokeWidth={4} data-altered />
+          )}
           <rect x={p.label - 5} y={p.y - 15} width={Math.max(30, p.out - p.label + 2)} height={30} fill="none" />
           <NodeLabel placed={p} />
         </g>
