@@ -75,6 +75,8 @@ type Brief struct {
 	Level   findings.Level `json:"level"`
 	Subject string         `json:"subject"`
 	Why     string         `json:"why"`
+
+	Trace *findings.Where `json:"trace,omitempty" doc:"The trace that shows it"`
 }
 
 func none() Effect {
@@ -183,7 +185,7 @@ func (e *Effect) findings(was, is findings.Report) {
 	brief := func(list []*findings.Finding) []Brief {
 		out := []Brief{}
 		for _, f := range list {
-			out = append(out, Brief{f.Code, f.Level, f.Subject, f.Why})
+			out = append(out, Brief{f.Code, f.Level, f.Subject, f.Why, f.Trace})
 		}
 		return out
 	}

@@ -1040,6 +1040,8 @@ export interface components {
             /** @enum {string} */
             level: "error" | "warning" | "note";
             subject: string;
+            /** @description The trace that shows it */
+            trace?: components["schemas"]["Where"];
             why: string;
         };
         Calendar: {

@@ -51,6 +51,8 @@ interface EffectListProps {
 export function EffectList({ effect, verb, flush, all, compared }: EffectListProps) {
   const shown = all ? Infinity : few;
   const more = (n: number, what: string) => moreThan(shown, n, what);
+  const subject = ({ subject: text, trace }: Effect['ended'][number]) =>
+    compared && trace ? <Link href={compared(trace.target, trace.from)}>{text}</Link> : text;
   const nothing =
     !effect.lost.length &&
     !effect.old.length &&
@@ -77,7 +79,7 @@ export function EffectList({ effect, verb, flush, all, compared }: EffectListPro
         {more(effect.lost.length, 'more ports for administration are shut')}
         {brought.slice(0, shown).map((f) => (
           <li key={f.code + f.subject}>
-            <code>{f.subject}</code>
+            <code>{subject(f)}</code>
             <Look $look>{f.why}</Look>
           </li>
         ))}
@@ -111,10 +113,7 @@ export function EffectList({ effect, verb, flush, all, compared }: EffectListPro
         )}
         {effect.doors.slice(0, shown).map((d) => (
           <li key={d.from + d.address + d.ports + d.transport + String(d.opens) + d.place + d.to}>
-            <code>
-              {d.address.includes(':') ? `[${d.address}]` : d.address}:{d.ports}
-              {d.transport === 'udp' && '/udp'}
-            </code>
+            <code>{compared ? <Link href={compared(doorTarget(d), d.from)}>{doorText(d)}</Link> : doorText(d)}</code>
             <Look $look={d.opens && d.intent !== 'declared'}>
               {d.opens
                 ? `opens to ${d.to}${d.intent === 'declared' ? ', as meant' : ', undeclared'}`
@@ -125,7 +124,7 @@ export function EffectList({ effect, verb, flush, all, compared }: EffectListPro
         {more(effect.doors.length, 'more doors')}
         {effect.ended.slice(0, shown).map((f) => (
           <li key={f.code + f.subject}>
-            <code>{f.subject}</code>
+            <code>{subject(f)}</code>
             <span>ends: {f.why}</span>
           </li>
         ))}
@@ -154,6 +153,21 @@ export function oldWords(o: OldAnswer) {
   const far = o.seconds >= 86400;
   const at = until.toLocaleString('en-GB', far ? { dateStyle: 'medium', timeStyle: 'short' } : { timeStyle: 'short' });
   return `${o.missing ? 'that it was not there may be remembered' : 'the old answer may be seen'} until ${at} (${duration(o.seconds)})`;
+}
+
+type Door = Effect['doors'][number];
+
+function host(d: Door) {
+  return d.address.includes(':') ? `[${d.address}]` : d.address;
+}
+
+function doorText(d: Door) {
+  return `${host(d)}:${d.ports}${d.transport === 'udp' ? '/udp' : ''}`;
+}
+
+/** The first port of a door, as a target. */
+function doorTarget(d: Door) {
+  return `${host(d)}:${d.ports.split('-')[0]}${d.transport === 'udp' ? '/udp' : ''}`;
 }
 
 /** A name as a target with its port. */
