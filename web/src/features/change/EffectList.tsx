@@ -28,6 +28,12 @@ const Table = styled.div`
     min-width: 0;
     overflow-wrap: anywhere;
   }
+  a {
+    border-bottom: 1px dashed ${(p) => p.theme.ink2};
+  }
+  a:hover {
+    border-bottom-style: solid;
+  }
 `;
 
 const Look = styled.span<{ $look: boolean }>`

@@ -237,7 +237,7 @@ function Seen({ draft }: { draft: DraftSeen }) {
               <div style={{ padding: '12px 10px 30px' }}>
                 <EffectList
                   effect={draft.effect}
-                  verb="When all of it is made; each name leads to both traces, side by side"
+                  verb="When all of it is made; each leads to both traces, side by side"
                   all
                   compared={(target, from) => compareURL(target, { from, draft: draft.id })}
                 />
