@@ -137,8 +137,16 @@ func (o *order) passDoors(s *Steps, points []*point) {
 	}
 	for i, p := range points {
 		for _, d := range exposure.OpenOf(p.doors("internet")) {
-			if n, known := at[key{d.Address, d.Ports, d.Place}]; known {
-				s.Doors[n].Open[i] = true
+			n, known := at[key{d.Address, d.Ports, d.Place}]
+			if !known {
+				continue
+			}
+			door := &s.Doors[n]
+			switch {
+			case !door.Open[i]: // as it is where it is open last
+				door.Open[i], door.Intent = true, d.Intent
+			case door.Intent != d.Intent: // of several sites one is covered, another not
+				door.Intent = exposure.Partial
 			}
 		}
 	}

@@ -122,7 +122,7 @@ export function EffectList({ effect, verb, flush, all, compared }: EffectListPro
             <code>{compared ? <Link href={compared(doorTarget(d), d.from)}>{doorText(d)}</Link> : doorText(d)}</code>
             <Look $look={d.opens && d.intent !== 'declared'}>
               {d.opens
-                ? `opens to ${d.to}${d.intent === 'declared' ? ', as meant' : ', undeclared'}`
+                ? `opens to ${d.to}${declared[d.intent]}`
                 : `closes to ${d.to}`}
             </Look>
           </li>
@@ -162,6 +162,8 @@ export function oldWords(o: OldAnswer) {
 }
 
 type Door = Effect['doors'][number];
+
+const declared = { declared: ', as meant', partial: ', declared in part', none: ', undeclared' };
 
 function host(d: Door) {
   return d.address.includes(':') ? `[${d.address}]` : d.address;
