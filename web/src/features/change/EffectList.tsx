@@ -121,9 +121,7 @@ export function EffectList({ effect, verb, flush, all, compared }: EffectListPro
           <li key={d.from + d.address + d.ports + d.transport + String(d.opens) + d.place + d.to}>
             <code>{compared ? <Link href={compared(doorTarget(d), d.from)}>{doorText(d)}</Link> : doorText(d)}</code>
             <Look $look={d.opens && d.intent !== 'declared'}>
-              {d.opens
-                ? `opens to ${d.to}${declared[d.intent]}`
-                : `closes to ${d.to}`}
+              {d.opens ? `opens to ${d.to}${declared[d.intent]}` : `closes to ${d.to}`}
             </Look>
           </li>
         ))}
