@@ -72,7 +72,7 @@ bench-tools:
 judge: bench-tools web/dist/index.html ## the judges in full: 300 random zones, ten million random packets, 16,000 edits, 1,500 sets of listeners, 150 rulesets and 200 estates in the kernel, 3,000 configurations of each web server, 300 kills, the mends of 600 estates
 	go test ./lab -count=1 -v -run NameServer -judge.zones 300 -judge.questions 60
 	go test ./core/mend -count=1 -v -timeout 60m -run Random -mends.estates 600
-	go test ./core/trace -count=1 -v -timeout 60m -run Packets -packets 10000000
+	go test ./core/judge -count=1 -v -timeout 60m -run Packets -packets 10000000
 	go test ./core/findings -count=1 -v -timeout 60m -run 'Garbled|AfterEdits' -garbled 4000 -edits 500
 	go test ./lab -count=1 -v -timeout 60m -run StrangersRulesets -judge.rulesets 150
 	go test ./lab -count=1 -v -timeout 60m -run WebServers -judge.configurations 3000

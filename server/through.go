@@ -243,7 +243,7 @@ func (s *Server) throughOf(ctx context.Context) (*Through, error) {
 
 // amend writes into the draft that is looked through, whatever else is written into it meanwhile: the change is made of it as it is by
 // then. The estate itself stays as it is.
-func (s *Server) amend(ctx context.Context, key string, make func(*lens) (*estate.Estate, error)) (*body[Changed], error) {
+func (s *Server) amend(ctx context.Context, key string, write func(*lens) (*estate.Estate, error)) (*body[Changed], error) {
 	if err := s.keeping.Take(ctx); err != nil {
 		return nil, problem(err)
 	}
@@ -264,7 +264,7 @@ func (s *Server) amend(ctx context.Context, key string, make func(*lens) (*estat
 		if err := l.clear(); err != nil {
 			return nil, err
 		}
-		next, err := make(l)
+		next, err := write(l)
 		if err != nil {
 			return nil, err
 		}

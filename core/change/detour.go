@@ -1,10 +1,13 @@
 package change
 
 import (
+	"net/netip"
 	"slices"
+	"strings"
 
 	"steady-compass/core/estate"
 	"steady-compass/core/model"
+	"steady-compass/core/names"
 	"steady-compass/core/netset"
 )
 
@@ -23,9 +26,10 @@ func detours(before, after *estate.Estate, models ...*model.Model) []*draft {
 		if !is || l.Off || l.Bind.Any || l.Bind.Count() != 1 || l.Bind.Transport != netset.TCP || e.out == nil && !held(before, l) {
 			continue
 		}
-		for _, port := range append(there(l, before, after), freeFor(l, models)) {
+		standing := there(l, before, after)
+		for n, port := range append(standing, freeFor(l, models)) {
 			d := apart(before, after)
-			if d.detour(i, l, port, holds(before, l.Place, l.Service, port)) {
+			if d.detour(i, l, port, n < len(standing), models) {
 				out = append(out, d)
 				break
 			}
@@ -44,13 +48,6 @@ func held(e *estate.Estate, l *estate.Listen) bool {
 	})
 }
 
-// holds says whether a service listens on a port of a place.
-func holds(e *estate.Estate, place, service string, port uint16) bool {
-	return slices.ContainsFunc(of[*estate.Listen](e), func(o *estate.Listen) bool {
-		return o.Place == place && o.Service == service && !o.Off && o.Bind.Set().Contains(port)
-	})
-}
-
 // there are the ports of listeners of the same service that are to go: one of them may stand in for it already, where the step is made that put
 // it in.
 func there(l *estate.Listen, before, after *estate.Estate) (ports []uint16) {
@@ -62,17 +59,17 @@ func there(l *estate.Listen, before, after *estate.Estate) (ports []uint16) {
 	return ports
 }
 
-// freeFor is the next port above a listener's that is taken in none of some models; 0 for none.
+// freeFor is the next port above a listener's that nothing has in some models; 0 for none.
 func freeFor(l *estate.Listen, models []*model.Model) uint16 {
-	var taken []netset.Ports
+	free := netset.AllPorts()
 	for _, m := range models {
 		if p := m.PlaceNamed(l.Place); p != nil {
-			taken = append(taken, m.TakenPorts(p, l.Bind.Addr, l.Bind.Transport))
+			free = free.Subtract(m.TakenPorts(p, l.Bind.Addr, l.Bind.Transport))
 		}
 	}
-	for port := uint32(l.Bind.Ranges[0].Lo) + 1; port <= 65535; port++ {
-		if !slices.ContainsFunc(taken, func(t netset.Ports) bool { return t.Contains(uint16(port)) }) {
-			return uint16(port)
+	for _, r := range free.Ranges() {
+		if above := l.Bind.Ranges[0].Lo; r.Hi > above {
+			return max(r.Lo, above+1)
 		}
 	}
 	return 0
@@ -80,13 +77,13 @@ func freeFor(l *estate.Listen, models []*model.Model) uint16 {
 
 // detour has a listener on another port for a while, and what the change leads to it; where it is there already, only that. It is none where
 // nothing in the change leads there.
-func (d *draft) detour(i int, l *estate.Listen, port uint16, already bool) bool {
+func (d *draft) detour(i int, l *estate.Listen, port uint16, already bool, models []*model.Model) bool {
 	if port == 0 {
 		return false
 	}
 	found := false
 	for j, e := range slices.Clone(d.edits) {
-		if by := ledTo(&e, l, port); j != i && by != nil && estate.Line(by) != estate.Line(e.out) {
+		if by := ledTo(&e, l, port, models); j != i && by != nil && estate.Line(by) != estate.Line(e.out) {
 			d.split(j, by)
 			found = true
 		}
@@ -112,20 +109,42 @@ func (d *draft) detour(i int, l *estate.Listen, port uint16, already bool) bool 
 }
 
 // ledTo is what an edit brings that leads to a listener, led to another port of its place; nil where it does not.
-func ledTo(e *edit, l *estate.Listen, port uint16) estate.Record {
+func ledTo(e *edit, l *estate.Listen, port uint16, models []*model.Model) estate.Record {
 	to := l.Bind.Ranges[0].Lo
+	at := func(host string, addr netip.Addr) bool {
+		return slices.ContainsFunc(models, func(m *model.Model) bool { return isAt(m, l.Place, host, addr) })
+	}
 	switch r := e.in.(type) {
 	case *estate.Site:
-		if e.out != nil && r.To.Port == to {
+		if e.out != nil && r.To.Port == to && at(r.To.Host, r.To.Addr) {
 			return estate.With(r, func(n *estate.Site) { n.To.Port = port })
 		}
 	case *estate.Forward:
-		single := !r.Bind.Any && r.Bind.Count() == 1
-		if e.out != nil && single && (r.To.Kept() && r.Bind.Ranges[0].Lo == to || !r.To.Kept() && r.To.Ports.Count() == 1 && r.To.Ports.Ranges[0].Lo == to) {
+		if e.out == nil || r.Bind.Any || r.Bind.Count() != 1 || !at("", r.To.Addr) {
+			return nil
+		}
+		if r.To.Kept() && r.Bind.Ranges[0].Lo == to || r.To.Ports.Count() == 1 && r.To.Ports.Ranges[0].Lo == to {
 			return estate.With(r, func(n *estate.Forward) { n.To.Ports = portOnly(r.Bind.Ports, port) })
 		}
 	}
 	return nil
+}
+
+// isAt says whether the host part of a target is a place: its address, its name, a name of DNS that answers its address to everybody, or, of a
+// container, what it is called on its machine. Of other words the trial has none, and the change no detour by them.
+func isAt(m *model.Model, place, host string, addr netip.Addr) bool {
+	owned := func(a netip.Addr) bool {
+		return slices.ContainsFunc(m.Owners(a), func(h model.Holding) bool { return m.Places[h.Place].Name == place })
+	}
+	if addr.IsValid() {
+		return owned(addr)
+	}
+	if !strings.Contains(host, ".") {
+		_, inside, _ := strings.Cut(place, "/")
+		return host != "" && (host == place || host == inside)
+	}
+	v6, v4 := m.Names.Addresses(host, m.AskerAt(model.Nowhere, model.Internet))
+	return slices.ContainsFunc(append(v6.Addresses, v4.Addresses...), func(a names.Address) bool { return owned(a.Addr) })
 }
 
 func portOnly(p estate.Ports, port uint16) estate.Ports {

@@ -574,6 +574,16 @@ intend more.fernmoor.example 443 for internet reaching azimuth:4000
 			"services on azimuth -0 +1; front front -1 +1; services on azimuth -1 +1; front front -1 +1; certificate star -1 +1; services on azimuth -1 +0", 2,
 		},
 		{
+			"a site that leads to the same port of another machine is let be", strings.Replace(hill, "listen azimuth 3000 as app", "listen azimuth 3000 as app\nlisten zenith 3000 as more\nsite front more.fernmoor.example at 443 to http://zenith:3000\ndns more.fernmoor.example CNAME fernmoor.example", 1), `
+- listen azimuth 3000 as app
++ listen azimuth 3000 as app tls
+- site front www.fernmoor.example at 443 to http://azimuth:3000
++ site front www.fernmoor.example at 443 to https://azimuth:3000
+- site front more.fernmoor.example at 443 to http://zenith:3000
++ site front more.fernmoor.example at 443 to http://10.20.8.11:3000`,
+			"services on azimuth -0 +1; front front -1 +1; front front -1 +1; services on azimuth -1 +1; front front -1 +1; services on azimuth -1 +0", 2,
+		},
+		{
 			"two ports are to speak TLS", strings.Replace(hill, "listen azimuth 3000 as app", "listen azimuth 3000-3001 as app", 1), `
 - listen azimuth 3000-3001 as app
 + listen azimuth 3000-3001 as app tls

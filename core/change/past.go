@@ -56,7 +56,7 @@ func (x *ends) pastOf(ctx context.Context, p Past) (*past, error) {
 	if err != nil {
 		return nil, err
 	}
-	for _, l := range findings.Lost(x.first.Checked.Walked(), seen.Walked) {
+	for _, l := range findings.Lost(x.began, seen.Walked) {
 		out.given[known(l)] = true
 	}
 	return out, nil

@@ -3,7 +3,6 @@ package change
 import (
 	"context"
 	"math/rand/v2"
-	"net/netip"
 	"slices"
 	"strconv"
 	"strings"
@@ -13,11 +12,9 @@ import (
 	"steady-compass/core/findings"
 	"steady-compass/core/flow"
 	"steady-compass/core/mend"
-	"steady-compass/core/notation"
 	"steady-compass/core/notation/notationtest"
 	"steady-compass/core/synth"
 	"steady-compass/core/trace"
-	"steady-compass/core/trace/obvious"
 	"steady-compass/demo"
 )
 
@@ -92,10 +89,10 @@ func provenBack(ctx context.Context, t *testing.T, without mend.State, before *e
 }
 
 // TestRandomPublishing takes names that work out of sight, in estates with random edits, and publishes them again: a plan is found wherever the
-// lines that went prove that there is one; by it the audience comes to the place, nothing that worked stops, and, packet by packet in the second
-// reading, nobody else gets anywhere that he did not.
+// lines that went prove that there is one; by it the audience comes to the place, and nothing that worked stops. What becomes of packets is held
+// against the second reading in core/judge, and against the kernel in lab.
 func TestRandomPublishing(t *testing.T) {
-	tried, found, packets, opened := 0, 0, 0, 0
+	tried, found := 0, 0
 	for seed := range *judgedDrafts {
 		r := rand.New(rand.NewPCG(uint64(seed), 19))
 		text := demo.Estate
@@ -112,7 +109,7 @@ func TestRandomPublishing(t *testing.T) {
 				kind, _, _ := strings.Cut(l, " ")
 				return slices.Contains([]string{"host", "network", "container", "zone"}, kind)
 			}) {
-				continue // the second reading is of what is there, and no zone is put back
+				continue // no place and no zone is put back
 			}
 			if next, err := e.Apply(c); err == nil {
 				e = next
@@ -149,8 +146,6 @@ func TestRandomPublishing(t *testing.T) {
 		for i := range back.Plans {
 			after := changed(t, without.Tracer.Model.Estate, textOf(back.Plans[i].Lines))
 			proven(t, name.wish, without, after)
-			n, o := sameFates(t, r, without.Tracer.Model.Estate, after, name.wish)
-			packets, opened = packets+n, opened+o
 			if i > 0 {
 				continue
 			}
@@ -173,53 +168,8 @@ func TestRandomPublishing(t *testing.T) {
 			}
 		}
 	}
-	t.Logf("%d names, %d published again; %d packets, of which %d get somewhere new", tried, found, packets, opened)
-	if tried == 0 || packets == 0 {
+	t.Logf("%d names, %d published again", tried, found)
+	if found == 0 {
 		t.Error("nothing was judged")
 	}
-}
-
-// sameFates sends packets from everywhere to what is recorded, before and after a name is published: none that came to no place comes to one now, but
-// from those who are meant.
-func sameFates(t *testing.T, r *rand.Rand, before, after *estate.Estate, w Wish) (sent, opened int) {
-	t.Helper()
-	was, is := obvious.New(before), obvious.New(after)
-	var to []netip.Addr
-	for _, a := range of[*estate.Address](after) {
-		if a.Held.Addr.IsValid() && !a.Off {
-			to = append(to, a.Held.Addr)
-		}
-	}
-	var ports []uint16
-	for _, l := range of[*estate.Listen](after) {
-		ports = append(ports, l.Bind.Ranges[0].Lo)
-	}
-	type source struct {
-		from string
-		src  netip.Addr
-	}
-	sources := []source{{"internet", netip.MustParseAddr("198.51.100.200")}}
-	for _, n := range of[*estate.Network](after) {
-		if n.On == "" && len(n.Prefixes) > 0 && n.Prefixes[0].Addr().Is4() {
-			sources = append(sources, source{n.Name, netip.AddrFrom4([4]byte{n.Prefixes[0].Addr().As4()[0], n.Prefixes[0].Addr().As4()[1], n.Prefixes[0].Addr().As4()[2], 250})})
-		}
-	}
-	for range 400 {
-		s, dst, port := sources[r.IntN(len(sources))], to[r.IntN(len(to))], ports[r.IntN(len(ports))]
-		if dst.Is6() {
-			continue
-		}
-		sent++
-		old, now := was.Fate(s.from, s.src, dst, port, false), is.Fate(s.from, s.src, dst, port, false)
-		if old == now {
-			continue
-		}
-		opened++
-		if strings.HasPrefix(old, "arrives") || !strings.HasPrefix(now, "arrives") {
-			t.Errorf("%v: from %s %s to %s:%d ended %s, and ends %s", w, s.from, s.src, dst, port, old, now)
-		} else if !slices.Contains(w.Audience, s.from) && !slices.Contains(w.Audience, "internet") {
-			t.Errorf("%v: from %s %s to %s:%d, who is not meant, ended %s, and ends %s\n%s", w, s.from, s.src, dst, port, old, now, notation.PrintChange(estate.Difference(before, after)))
-		}
-	}
-	return sent, opened
 }

@@ -86,7 +86,8 @@ type ends struct {
 	*draft
 	first, last *point
 	given       map[findings.Loss]bool // what works before, and not after
-	ends        findings.Ends          // the services at which all ends after
+	began       *findings.Walked       // the first, walked
+	begin, end  findings.Ends          // the services at which all ends before, and after
 	asked       map[string][]string    // the owners of dns records for which something of ours asks, with who does
 	reaching    bool                   // it says of something that it is meant to get elsewhere
 	meant       []bool                 // the edits on paper
@@ -105,11 +106,13 @@ func newEnds(ctx context.Context, d *draft, first *point) (*ends, error) {
 	if x.last, err = first.after(ctx, d.after); err != nil {
 		return nil, err
 	}
-	x.ends = x.last.Checked.Walked().Ends()
+	x.began = first.Checked.Walked()
+	last := x.last.Checked.Walked()
+	x.begin, x.end = x.began.Ends(), last.Ends()
 	if slices.ContainsFunc(d.edits, func(e edit) bool { return e.phase == naming }) {
 		x.asked = x.askedBy()
 	}
-	for _, l := range findings.Lost(first.Checked.Walked(), x.last.Checked.Walked()) {
+	for _, l := range findings.Lost(x.began, last) {
 		x.given[known(l)] = true
 	}
 	return x, nil
@@ -124,7 +127,7 @@ func known(l findings.Loss) findings.Loss {
 // stopped are the branches that worked before and work after, and do not as somebody sees a point. An intent of before or after counts as
 // meant.
 func (x *ends) stopped(ctx context.Context, p *point, v view, done []bool) ([]wrong, error) {
-	list := findings.Lost(x.first.Checked.Walked(), v.Walked)
+	list := findings.Lost(x.began, v.Walked)
 	var also map[findings.Loss]bool
 	if x.reaching && slices.ContainsFunc(list, func(l findings.Loss) bool { return !x.given[known(l)] }) {
 		both := slices.Clone(done)
@@ -140,7 +143,7 @@ func (x *ends) stopped(ctx context.Context, p *point, v view, done []bool) ([]wr
 			return nil, err
 		}
 		also = map[findings.Loss]bool{}
-		for _, l := range findings.Lost(x.first.Checked.Walked(), q.Walked) {
+		for _, l := range findings.Lost(x.began, q.Walked) {
 			also[known(l)] = true
 		}
 	}
@@ -150,7 +153,7 @@ func (x *ends) stopped(ctx context.Context, p *point, v view, done []bool) ([]wr
 			out = append(out, wrong{stops, l.Target, l.From, l.Family + " " + l.URLPath, l.Now, k})
 		}
 	}
-	for _, l := range findings.Astray(x.first.Checked.Walked(), v.Walked, x.ends) {
+	for _, l := range findings.Astray(x.began, v.Walked, x.begin, x.end) {
 		out = append(out, wrong{astray, l.Target, l.From, l.Family + " " + l.URLPath, l.Now, l})
 	}
 	return out, nil

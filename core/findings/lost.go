@@ -3,6 +3,7 @@ package findings
 import (
 	"context"
 	"slices"
+	"sync"
 
 	"steady-compass/core/flow"
 	"steady-compass/core/memo"
@@ -18,34 +19,42 @@ type Loss struct {
 
 // Walked is an estate of which the names and what is meant were followed, and nothing else looked at: enough to tell what gets where it is
 // meant to.
-type Walked struct{ survey }
+type Walked struct {
+	survey
+	visits func() map[*visit]bool
+}
+
+func walked(s survey) *Walked {
+	return &Walked{s, sync.OnceValue(func() map[*visit]bool {
+		out := map[*visit]bool{}
+		for v := range s.walks.all() {
+			out[v] = true
+		}
+		return out
+	})}
+}
 
 // Walked is that part of a check.
-func (x *Checked) Walked() *Walked { return &Walked{x.survey} }
+func (x *Checked) Walked() *Walked { return walked(x.survey) }
 
 // After walks an estate whose tracer went on from that of the one walked already.
 func (x *Walked) After(ctx context.Context, t *trace.Tracer) (*Walked, error) {
-	next := &Walked{survey{ctx: ctx, t: t, m: t.Model, day: x.day}}
+	next := survey{ctx: ctx, t: t, m: t.Model, day: x.day}
 	before, e := x.walks, edit{t.Since(x.t.Model), x.m}
 	if !t.Model.HangsTogetherAs(x.m) {
 		before, e = nil, edit{touch: memo.Anything()}
 	}
 	next.walks, _ = next.walk(before, e)
 	next.ctx = context.Background() // it outlives the request
-	return next, ctx.Err()
+	return walked(next), ctx.Err()
 }
 
 // Lost are the walks that ended as they are meant to before an edit, and after it no longer do: branch by branch, each asked
 // again in the speech that it had. What an edit does not touch is not walked again.
 func Lost(before, after *Walked) []Loss {
-	stood, stands := map[*visit]bool{}, map[*visit]bool{}
-	for v := range before.walks.all() {
-		stood[v] = true
-	}
 	anew := map[Where]*walk{}
-	for v := range after.walks.all() {
-		stands[v] = true
-		if stood[v] {
+	for v := range after.visits() {
+		if before.visits()[v] {
 			continue
 		}
 		for i := range v.walks {
@@ -54,7 +63,7 @@ func Lost(before, after *Walked) []Loss {
 	}
 	var out []Loss
 	for v := range before.walks.all() {
-		if stands[v] {
+		if after.visits()[v] {
 			continue
 		}
 		for i := range v.walks {
@@ -92,31 +101,19 @@ func (w *walk) ends() map[branch][]string {
 	return out
 }
 
-// Astray are the branches that come to a service on the way from one estate to another to which they come in neither.
-func Astray(first, now *Walked, last Ends) []Loss {
-	stood := map[*visit]bool{}
-	was := map[Where]*walk{}
-	for v := range first.walks.all() {
-		stood[v] = true
-		for i := range v.walks {
-			was[v.walks[i].where()] = &v.walks[i]
-		}
-	}
+// Astray are the branches that come to a service on the way from one estate to another to which they come in neither: first is where the way
+// begins, with the services at which its walks end and those at which they end when all is done.
+func Astray(first, now *Walked, begin, end Ends) []Loss {
 	var out []Loss
 	for v := range now.walks.all() {
-		if stood[v] {
+		if first.visits()[v] {
 			continue
 		}
 		for i := range v.walks {
 			at := v.walks[i].where()
-			old := was[at]
-			if old == nil {
-				continue
-			}
-			before := old.ends()
 			for b, services := range v.walks[i].ends() {
-				known := append(slices.Clone(before[b]), last[at][b]...)
-				if len(before[b]) > 0 && slices.ContainsFunc(services, func(s string) bool { return !slices.Contains(known, s) }) {
+				known := slices.Concat(begin[at][b], end[at][b])
+				if len(begin[at][b]) > 0 && slices.ContainsFunc(services, func(s string) bool { return !slices.Contains(known, s) }) {
 					out = append(out, Loss{Where: at, Family: b.family, URLPath: b.urlPath, Now: flow.Arrives})
 				}
 			}

@@ -1,7 +1,4 @@
-// Package obvious is a second, slow, obvious reading of what machines do with a flow: one concrete packet at a time, straight from the records,
-// with no sets and nothing worked out before. Replies, names and sites are not its business. The engine is held against it in tests; nothing
-// else uses it.
-package obvious
+package judge
 
 import (
 	"fmt"
@@ -13,9 +10,9 @@ import (
 	"steady-compass/core/netset"
 )
 
-// Fate is what becomes of a packet: "arrives PLACE:PORT", or how it ends. It is sent from a source in a network (or the internet); or, where no
+// fate is what becomes of a packet: "arrives PLACE:PORT", or how it ends. It is sent from a source in a network (or the internet); or, where no
 // source is given, by a machine or a container.
-func (w *World) Fate(from string, src, dst netip.Addr, port uint16, udp bool) string {
+func (w *world) fate(from string, src, dst netip.Addr, port uint16, udp bool) string {
 	if src.IsValid() {
 		return w.fromNet(from, packet{src, dst, port, udp})
 	}
@@ -42,8 +39,9 @@ type machine struct {
 	filters   []*estate.Filter
 }
 
-// World is what an estate records, as it is read here.
-type World struct {
+// world is what an estate records, read a second time: one concrete packet at a time, straight from the records, with no sets and nothing worked
+// out before. Replies, names and sites are not its business.
+type world struct {
 	nets       []*estate.Network
 	machines   []*machine
 	containers map[string]*estate.Container
@@ -52,9 +50,9 @@ type World struct {
 	groups     map[string][]estate.Selector
 }
 
-// New reads an estate.
-func New(e *estate.Estate) *World {
-	w := &World{containers: map[string]*estate.Container{}, rules: map[string][]*estate.Rule{}, groups: map[string][]estate.Selector{}}
+// read reads an estate.
+func read(e *estate.Estate) *world {
+	w := &world{containers: map[string]*estate.Container{}, rules: map[string][]*estate.Rule{}, groups: map[string][]estate.Selector{}}
 	for _, r := range e.All() {
 		if r.Meta().Off {
 			continue
@@ -114,7 +112,7 @@ func New(e *estate.Estate) *World {
 }
 
 // noted is a machine of which a line speaks.
-func (w *World) noted(name string) *machine {
+func (w *world) noted(name string) *machine {
 	m := w.machine(name)
 	if m == nil {
 		m = &machine{name: name, addrs: map[string][]netip.Addr{}}
@@ -123,7 +121,7 @@ func (w *World) noted(name string) *machine {
 	return m
 }
 
-func (w *World) machine(name string) *machine {
+func (w *world) machine(name string) *machine {
 	for _, m := range w.machines {
 		if m.name == name {
 			return m
@@ -132,7 +130,7 @@ func (w *World) machine(name string) *machine {
 	return nil
 }
 
-func (w *World) net(name string) *estate.Network {
+func (w *world) net(name string) *estate.Network {
 	for _, n := range w.nets {
 		if n.Name == name {
 			return n
@@ -183,7 +181,7 @@ func attached(c *estate.Container, six bool) (net string, addr netip.Addr) {
 }
 
 // containerAt is the container that holds an address on a network.
-func (w *World) containerAt(net string, a netip.Addr) *estate.Container {
+func (w *world) containerAt(net string, a netip.Addr) *estate.Container {
 	for _, c := range w.containers {
 		for _, at := range c.In {
 			if at.Network == net && slices.Contains(at.Addrs, a) {
@@ -194,7 +192,7 @@ func (w *World) containerAt(net string, a netip.Addr) *estate.Container {
 	return nil
 }
 
-func (w *World) holder(net string, a netip.Addr) *machine {
+func (w *world) holder(net string, a netip.Addr) *machine {
 	for _, m := range w.machines {
 		if slices.Contains(m.addrs[net], a) {
 			return m
@@ -204,7 +202,7 @@ func (w *World) holder(net string, a netip.Addr) *machine {
 }
 
 // public says whether an address is the internet's: reachable, in no network, held by nobody, in no block.
-func (w *World) public(a netip.Addr) bool {
+func (w *world) public(a netip.Addr) bool {
 	if !netset.GloballyReachable().Contains(a) {
 		return false
 	}
@@ -222,7 +220,7 @@ func (w *World) public(a netip.Addr) bool {
 }
 
 // selected says whether an address is one of a rule's or forward's.
-func (w *World) selected(list []estate.Selector, a netip.Addr, m *machine) bool {
+func (w *world) selected(list []estate.Selector, a netip.Addr, m *machine) bool {
 	if len(list) == 0 {
 		return true
 	}
@@ -267,7 +265,7 @@ func hasPort(p estate.Ports, port uint16, udp bool) bool {
 }
 
 // verdict is what the filters of a hook say: "", silent or refused.
-func (w *World) filtered(m *machine, hook string, p packet, in, out string, want func(*estate.Filter) bool) string {
+func (w *world) filtered(m *machine, hook string, p packet, in, out string, want func(*estate.Filter) bool) string {
 	for _, f := range m.filters {
 		if f.Hook != hook || f.Family == "ipv4" && p.dst.Is6() || f.Family == "ipv6" && p.dst.Is4() || want != nil && !want(f) {
 			continue
@@ -303,7 +301,7 @@ func (w *World) filtered(m *machine, hook string, p packet, in, out string, want
 }
 
 // socket is what a place's own sockets do with a packet that got to them.
-func (w *World) socket(place string, m *machine, p packet) string {
+func (w *world) socket(place string, m *machine, p packet) string {
 	for _, l := range w.listens {
 		at := l.Place
 		if c := w.containers[at]; c != nil && c.SharesHost {
@@ -321,7 +319,7 @@ func (w *World) socket(place string, m *machine, p packet) string {
 }
 
 // mapAt is the map that takes a packet to a machine's own address.
-func (w *World) mapAt(m *machine, p packet) *estate.Map {
+func (w *world) mapAt(m *machine, p packet) *estate.Map {
 	for _, x := range m.maps {
 		if hasPort(x.Bind.Ports, p.port, p.udp) && (!x.Bind.Addr.IsValid() || x.Bind.Addr == p.dst || x.Bind.Addr.IsUnspecified() && x.Bind.Addr.Is6() == p.dst.Is6()) {
 			return x
@@ -353,7 +351,7 @@ func inner(outer, to estate.Ports, port uint16) uint16 {
 }
 
 // relay is the port relay's own attachment: locally made, to the container's inner port.
-func (w *World) relay(m *machine, x *estate.Map, p packet) string {
+func (w *world) relay(m *machine, x *estate.Map, p packet) string {
 	c := w.containers[x.Container]
 	net := c.In[0].Network
 	six := !hasFamily(w.net(net), false)
@@ -375,7 +373,7 @@ func (w *World) relay(m *machine, x *estate.Map, p packet) string {
 }
 
 // translated is a mapped flow on its way into its container.
-func (w *World) translated(m *machine, x *estate.Map, p packet, in string, local bool) string {
+func (w *world) translated(m *machine, x *estate.Map, p packet, in string, local bool) string {
 	c := w.containers[x.Container]
 	net := c.In[0].Network
 	_, to := attached(c, p.dst.Is6())
@@ -394,7 +392,7 @@ func (w *World) translated(m *machine, x *estate.Map, p packet, in string, local
 }
 
 // own is a packet for the machine's own address from another machine or a container: its sockets, behind input.
-func (w *World) own(m *machine, p packet, in string) string {
+func (w *world) own(m *machine, p packet, in string) string {
 	if v := w.filtered(m, "input", p, in, "", nil); v != "" {
 		return v
 	}
@@ -402,7 +400,7 @@ func (w *World) own(m *machine, p packet, in string) string {
 }
 
 // throughRelay is a packet that the port relay takes behind the input filters.
-func (w *World) throughRelay(m *machine, x *estate.Map, p packet, in string) string {
+func (w *world) throughRelay(m *machine, x *estate.Map, p packet, in string) string {
 	if x.NoRelay {
 		return w.own(m, p, in)
 	}
@@ -413,7 +411,7 @@ func (w *World) throughRelay(m *machine, x *estate.Map, p packet, in string) str
 }
 
 // sent is a packet that a machine or a container makes.
-func (w *World) sent(place string, dst netip.Addr, port uint16, udp bool) string {
+func (w *world) sent(place string, dst netip.Addr, port uint16, udp bool) string {
 	p := packet{dst: dst, port: port, udp: udp}
 	if c := w.containers[place]; c != nil && !c.SharesHost {
 		return w.fromContainer(c, p)
@@ -462,7 +460,7 @@ func (w *World) sent(place string, dst netip.Addr, port uint16, udp bool) string
 	return w.onward(m, hop, out, p, 0)
 }
 
-func (w *World) anyAddr(m *machine, six bool) netip.Addr {
+func (w *world) anyAddr(m *machine, six bool) netip.Addr {
 	var found []netip.Addr
 	for _, list := range m.addrs {
 		for _, a := range list {
@@ -478,7 +476,7 @@ func (w *World) anyAddr(m *machine, six bool) netip.Addr {
 	return found[0]
 }
 
-func (w *World) fromContainer(c *estate.Container, p packet) string {
+func (w *world) fromContainer(c *estate.Container, p packet) string {
 	if p.dst.IsLoopback() {
 		return w.socket(c.Name, nil, p)
 	}
@@ -551,7 +549,7 @@ func (w *World) fromContainer(c *estate.Container, p packet) string {
 
 // way is where a machine sends a packet on: "net" on a network of its own, the name of the next machine, "internet",
 // or nothing.
-func (w *World) way(m *machine, dst netip.Addr) (hop, out string) {
+func (w *world) way(m *machine, dst netip.Addr) (hop, out string) {
 	best := -1
 	for _, n := range w.nets {
 		if _, on := m.addrs[n.Name]; !on {
@@ -609,7 +607,7 @@ func (w *World) way(m *machine, dst netip.Addr) (hop, out string) {
 }
 
 // overInternet says whether an address is reached across the internet.
-func (w *World) overInternet(m *machine, dst netip.Addr) bool {
+func (w *world) overInternet(m *machine, dst netip.Addr) bool {
 	if w.public(dst) {
 		return true
 	}
@@ -622,7 +620,7 @@ func (w *World) overInternet(m *machine, dst netip.Addr) bool {
 }
 
 // leads says whether a machine leads to an address by another network than the one it is asked from.
-func (w *World) leads(m *machine, dst netip.Addr, from string, depth int) bool {
+func (w *world) leads(m *machine, dst netip.Addr, from string, depth int) bool {
 	if depth > 4 {
 		return false
 	}
@@ -680,7 +678,7 @@ func (w *World) leads(m *machine, dst netip.Addr, from string, depth int) bool {
 }
 
 // outer says whether a network is one from which a router's forwards are entered.
-func (w *World) outer(m *machine, net string) bool {
+func (w *world) outer(m *machine, net string) bool {
 	if net == "internet" {
 		return true
 	}
@@ -697,7 +695,7 @@ func (w *World) outer(m *machine, net string) bool {
 }
 
 // rewritten is the source that a flow leaves a machine with.
-func (w *World) rewritten(m *machine, p packet, hairpin, out string) netip.Addr {
+func (w *world) rewritten(m *machine, p packet, hairpin, out string) netip.Addr {
 	for _, o := range m.outbounds {
 		if o.Leaving != "" && o.Leaving != out || !w.selected(o.From, p.src, m) {
 			continue
@@ -719,7 +717,7 @@ func (w *World) rewritten(m *machine, p packet, hairpin, out string) netip.Addr 
 }
 
 // onward brings a packet from a machine to the next.
-func (w *World) onward(m *machine, hop, out string, p packet, depth int) string {
+func (w *world) onward(m *machine, hop, out string, p packet, depth int) string {
 	if depth > 12 { // it goes round until its time to live is over (RFC 791 §3.1)
 		return "unroutable"
 	}
@@ -743,7 +741,7 @@ func (w *World) onward(m *machine, hop, out string, p packet, depth int) string 
 	return w.arriving(w.machine(hop), out, p, depth+1)
 }
 
-func (w *World) acrossInternet(from *machine, p packet, depth int) string {
+func (w *world) acrossInternet(from *machine, p packet, depth int) string {
 	if !netset.GloballyReachable().Contains(p.dst) {
 		return "unroutable"
 	}
@@ -762,7 +760,7 @@ func (w *World) acrossInternet(from *machine, p packet, depth int) string {
 }
 
 // arriving is a packet that comes to a machine from another.
-func (w *World) arriving(m *machine, in string, p packet, depth int) string {
+func (w *world) arriving(m *machine, in string, p packet, depth int) string {
 	if v := w.filtered(m, "arriving", p, in, "", nil); v != "" {
 		return v
 	}
@@ -809,7 +807,7 @@ func (w *World) arriving(m *machine, in string, p packet, depth int) string {
 }
 
 // through is a packet that passes a machine.
-func (w *World) through(m *machine, in string, p packet, hairpin string, depth int) string {
+func (w *world) through(m *machine, in string, p packet, hairpin string, depth int) string {
 	hop, out := w.way(m, p.dst)
 	n := w.net(out)
 	if hop == "" || n != nil && n.On != "" && !n.Routed {
@@ -829,7 +827,7 @@ func (w *World) through(m *machine, in string, p packet, hairpin string, depth i
 }
 
 // fromNet is a packet of a machine nobody recorded, in a network or out on the internet.
-func (w *World) fromNet(net string, p packet) string {
+func (w *world) fromNet(net string, p packet) string {
 	if net == "internet" {
 		return w.acrossInternet(nil, p, 0)
 	}
@@ -848,7 +846,7 @@ func (w *World) fromNet(net string, p packet) string {
 }
 
 // leadsToSelf says whether a router leads from one of its networks to its address on another.
-func (w *World) leadsToSelf(m *machine, dst netip.Addr, from string) bool {
+func (w *world) leadsToSelf(m *machine, dst netip.Addr, from string) bool {
 	if !m.router {
 		return false
 	}
