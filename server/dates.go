@@ -149,7 +149,9 @@ func touchesNames(entry *store.Entry) bool {
 	}
 	for _, list := range [][]string{entry.Removed, entry.Added} {
 		for _, line := range list {
-			if strings.HasPrefix(line, "dns ") || strings.HasPrefix(line, "zone ") {
+			kind, _, _ := strings.Cut(line, " ")
+			if kind == "dns" || kind == "zone" || kind == "address" && strings.Contains(line, " internet") { // records may follow an address
+
 				return true
 			}
 		}

@@ -47,8 +47,16 @@ func (x *ends) pastOf(ctx context.Context, p Past) (*past, error) {
 	for _, r := range slices.Concat(gone, come) {
 		out.owners[r.(*estate.DNS).Owner] = true
 	}
+	followed := x.followed(p)
+	for d := range followed {
+		out.owners[d.Owner] = true
+	}
 	for _, r := range p.Before.Of(dnsKind) {
-		if d := r.(*estate.DNS); out.owners[d.Owner] {
+		switch d := r.(*estate.DNS); {
+		case !out.owners[d.Owner]:
+		case followed[d] != nil:
+			out.old = append(out.old, followed[d]...)
+		default:
 			out.old = append(out.old, d)
 		}
 	}
@@ -60,6 +68,31 @@ func (x *ends) pastOf(ctx context.Context, p Past) (*past, error) {
 		out.given[known(l)] = true
 	}
 	return out, nil
+}
+
+// followed are the records that follow a machine which held other addresses, with what they answered: as records that follow nothing.
+func (x *ends) followed(p Past) map[*estate.DNS][]*estate.DNS {
+	now := x.first.Tracer
+	internet, err := now.VantageNamed("internet")
+	if err != nil || estate.Same(p.Before, x.before, "address") {
+		return nil
+	}
+	out := map[*estate.DNS][]*estate.DNS{}
+	before := now.After(p.Before)
+	for _, r := range p.Before.Of(dnsKind) {
+		d := r.(*estate.DNS)
+		if _, kept := p.Left[d.Owner]; !kept || d.Dynamic == "" || d.Off {
+			continue
+		}
+		was, is := before.Answer(d.Owner, d.Type, internet).Values, now.Answer(d.Owner, d.Type, internet).Values
+		if slices.Equal(slices.Sorted(slices.Values(was)), slices.Sorted(slices.Values(is))) {
+			continue
+		}
+		for _, v := range was {
+			out[d] = append(out[d], estate.With(d, func(n *estate.DNS) { n.Dynamic, n.Every, n.Value = "", estate.NotGiven, v }))
+		}
+	}
+	return out
 }
 
 // seenBy is a state as those meet it who have these old answers besides.

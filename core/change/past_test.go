@@ -155,3 +155,31 @@ func TestLowerAhead(t *testing.T) {
 		}
 	}
 }
+
+// TestOldAnswersOfWhatFollows: a record that follows a machine is the same line when the machine's address is another, and its old answer is
+// kept all the same: what it leads to stays until it is over.
+func TestOldAnswersOfWhatFollows(t *testing.T) {
+	at := notationtest.Parse(t, strings.NewReplacer(
+		"dns fernmoor.example A 203.0.113.20", "dns fernmoor.example A dynamic meridian every 5m",
+		"address meridian 203.0.113.20 internet", "address meridian 203.0.113.21 internet\nhost harbour router\naddress harbour 203.0.113.20 internet\naddress harbour 10.20.8.2 perimeter",
+		"rule edge pass 80,443 from internet", "rule edge pass 80,443",
+		"forward meridian 203.0.113.20:80,443 to 10.20.8.10", "forward meridian 203.0.113.21:80,443 to 10.20.8.10\nforward harbour 203.0.113.20:80,443 to 10.20.8.10\noutbound harbour from internet as 10.20.8.2\nroute azimuth default via 10.20.8.1",
+	).Replace(hill))
+	before := changed(t, at, "- address meridian 203.0.113.21 internet\n- address harbour 203.0.113.20 internet\n+ address meridian 203.0.113.20 internet\n+ forward meridian at 1 203.0.113.20:80,443 to 10.20.8.10")
+	after := changed(t, at, "- forward harbour 203.0.113.20:80,443 to 10.20.8.10")
+	for name, c := range map[string]struct {
+		past Past
+		want string
+	}{
+		"the old answer is about": {Past{Before: before, Left: map[string]estate.Seconds{"fernmoor.example": 1500}}, "wait 25m; router harbour -1 +0"},
+		"it is over":              {Past{}, "router harbour -1 +0"},
+	} {
+		order, err := Order(t.Context(), looked(t, at), after, c.past)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := said(order); got != c.want {
+			t.Errorf("%s: %s, want %s", name, got, c.want)
+		}
+	}
+}
