@@ -31,13 +31,28 @@ func (b *browser) sheets() int {
 // sheet is where a PDF has the dictionary of a page, which is never packed (ISO 32000-1, 7.7.3.3).
 var sheet = regexp.MustCompile(`/Type\s*/Page\b`)
 
+// accessible says what an audit finds of the page in sight that keeps somebody out of it.
+func (b *browser) accessible(what string) {
+	b.t.Helper()
+	audit, err := os.ReadFile("../web/node_modules/axe-core/axe.min.js")
+	if err != nil {
+		b.t.Fatal("the audit is not installed: make build installs it")
+	}
+	eval[bool](b, string(audit)+"; true")
+	eval[bool](b, `(window.audited = '', axe.run(document, { resultTypes: ['violations'] }).then((r) => { window.audited = JSON.stringify(r.violations.filter((v) => v.impact === 'serious' || v.impact === 'critical').map((v) => [v.id, v.help, v.nodes.length, v.nodes[0].html.slice(0, 200), v.nodes[0].failureSummary])) }), true)`)
+	b.until(`window.audited`)
+	var found [][]any
+	if err := json.Unmarshal([]byte(eval[string](b, `window.audited`)), &found); err != nil {
+		b.t.Fatal(err)
+	}
+	for _, f := range found {
+		b.t.Errorf("%s: %v", what, f)
+	}
+}
+
 // TestAccess audits every view, by day and by night, against the rules of the Web Content Accessibility Guidelines that a program can
 // judge: nothing serious is wrong. Each view has a title of its own, and prints whole.
 func TestAccess(t *testing.T) {
-	audit, err := os.ReadFile("../web/node_modules/axe-core/axe.min.js")
-	if err != nil {
-		t.Fatal("the audit is not installed: make build installs it")
-	}
 	p := start(t, "demo")
 	b := open(t, p.url+"/")
 	titles := map[string]string{}
@@ -55,16 +70,7 @@ func TestAccess(t *testing.T) {
 				t.Errorf("%s has the title %q, as %q", v.name, title, at)
 			}
 			titles[title] = v.name
-			eval[bool](b, string(audit)+"; true")
-			eval[bool](b, `(window.audited = '', axe.run(document, { resultTypes: ['violations'] }).then((r) => { window.audited = JSON.stringify(r.violations.filter((v) => v.impact === 'serious' || v.impact === 'critical').map((v) => [v.id, v.help, v.nodes.length, v.nodes[0].html.slice(0, 200), v.nodes[0].failureSummary])) }), true)`)
-			b.until(`window.audited`)
-			var found [][]any
-			if err := json.Unmarshal([]byte(eval[string](b, `window.audited`)), &found); err != nil {
-				t.Fatal(err)
-			}
-			for _, f := range found {
-				t.Errorf("%s by %s: %v", v.name, light, f)
-			}
+			b.accessible(v.name + " by " + light)
 		}
 	}
 	// What is longer than a sheet is printed whole, and not in the strip that was in sight.

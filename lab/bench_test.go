@@ -18,7 +18,7 @@ func BenchmarkPortsDrawn(b *testing.B) {
 		}
 	}
 	text.WriteString("listen idle 22 as ssh\n")
-	p := start(b, "serve", "--db", b.TempDir()+"/ports.db")
+	p := start(b, "serve", "--alone", "--db", b.TempDir()+"/ports.db")
 	if status, err := p.call("POST", "/api/records", map[string]any{"base": 0, "text": text.String()}, nil); err != nil || status != 200 {
 		b.Fatalf("status %d, %v", status, err)
 	}

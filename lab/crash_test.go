@@ -27,7 +27,7 @@ func TestKilledUnderEdits(t *testing.T) {
 	r := rand.New(rand.NewPCG(uint64(time.Now().UnixNano()), 0))
 	acknowledged := 0
 	for round := range 20 {
-		p := start(t, "serve", "--db", path)
+		p := start(t, "serve", "--alone", "--db", path)
 		var last atomic.Int64 // the last edit that was acknowledged
 		last.Store(int64(acknowledged))
 		done := make(chan struct{})
@@ -104,7 +104,7 @@ func TestKilledWithTwoHands(t *testing.T) {
 	var lock sync.Mutex
 	var acknowledged []string
 	for round := range *judgedKills {
-		hands := []*program{start(t, "serve", "--db", path), start(t, "serve", "--db", path)}
+		hands := []*program{start(t, "serve", "--alone", "--db", path), start(t, "serve", "--alone", "--db", path)}
 		var all sync.WaitGroup
 		for i, p := range hands {
 			all.Go(func() {

@@ -34,7 +34,7 @@ func (b *browser) records(n int) {
 // TestTypingAhead types lines one after another without waiting for anything: each is kept, in order, and one that is wrong comes
 // back without taking from the others.
 func TestTypingAhead(t *testing.T) {
-	p := start(t, "serve", "--db", filepath.Join(t.TempDir(), "a.db"))
+	p := start(t, "serve", "--alone", "--db", filepath.Join(t.TempDir(), "a.db"))
 	b := open(t, p.url+"/")
 	b.says("main", "Nothing is written down yet")
 	b.press("/")
@@ -127,7 +127,7 @@ func command(t testing.TB, args ...string) (string, int) {
 // TestTwoHands has a command, and a second server, write to a database that is served: everybody sees it, nothing is lost.
 func TestTwoHands(t *testing.T) {
 	db := filepath.Join(t.TempDir(), "a.db")
-	p, q := start(t, "serve", "--db", db), start(t, "serve", "--db", db)
+	p, q := start(t, "serve", "--alone", "--db", db), start(t, "serve", "--alone", "--db", db)
 	add := func(p *program, base int, line string) int {
 		status, err := p.call("POST", "/api/change", map[string]any{"base": base, "add": []string{line}, "remove": []string{}}, nil)
 		if err != nil {
@@ -180,7 +180,7 @@ func writeFile(t *testing.T, text string) string {
 // TestTheFileUnderTheServer: a database file that is moved away is said to be, no edit is acknowledged, and put back it goes on.
 func TestTheFileUnderTheServer(t *testing.T) {
 	db := filepath.Join(t.TempDir(), "a.db")
-	p := start(t, "serve", "--db", db)
+	p := start(t, "serve", "--alone", "--db", db)
 	b := open(t, p.url+"/")
 	b.says("main", "Nothing is written down yet")
 	b.press("/")
@@ -210,7 +210,7 @@ func TestWhileTheServerIsAway(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	p := start(t, "serve", "--db", db)
+	p := start(t, "serve", "--alone", "--db", db)
 	b := open(t, p.url+"/")
 	b.says("main", "Nothing is written down yet")
 	b.press("/")
@@ -224,7 +224,7 @@ func TestWhileTheServerIsAway(t *testing.T) {
 	b.types("host c")
 	b.press(kb.Enter)
 	b.says("[role=status]", "2 changes wait")
-	again := exec.Command(path, "serve", "--db", db, "--listen", strings.TrimPrefix(p.url, "http://"))
+	again := exec.Command(path, "serve", "--alone", "--db", db, "--listen", strings.TrimPrefix(p.url, "http://"))
 	if err := again.Start(); err != nil {
 		t.Fatal(err)
 	}

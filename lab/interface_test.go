@@ -105,7 +105,7 @@ func TestTypedLineByLine(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	p := start(t, "serve", "--db", t.TempDir()+"/typed.db")
+	p := start(t, "serve", "--alone", "--db", t.TempDir()+"/typed.db")
 	b := open(t, p.url+"/")
 	b.says("main", "Nothing is written down yet")
 	lines := strings.Split(strings.TrimSpace(string(text)), "\n")
@@ -201,7 +201,7 @@ func TestRecordsEditor(t *testing.T) {
 
 // TestTenThousandNames moves through ten thousand rows with the keyboard.
 func TestTenThousandNames(t *testing.T) {
-	p := start(t, "serve", "--db", t.TempDir()+"/large.db")
+	p := start(t, "serve", "--alone", "--db", t.TempDir()+"/large.db")
 	status, err := p.call("POST", "/api/records", map[string]any{"base": 0, "text": synth.String(10_000, 1)}, nil)
 	if err != nil || status != 200 {
 		t.Fatalf("status %d, %v", status, err)
@@ -397,7 +397,7 @@ intend hub.a.example 80 for lan reaching box/app
 // TestFrontBeforeAnApplication puts a front before an application that sits on port 80: its outer port moves with all that
 // followed it, 80 goes to the front, and every consequence is said before anything is kept.
 func TestFrontBeforeAnApplication(t *testing.T) {
-	p := start(t, "serve", "--db", t.TempDir()+"/app.db")
+	p := start(t, "serve", "--alone", "--db", t.TempDir()+"/app.db")
 	if status, err := p.call("POST", "/api/records", map[string]any{"base": 0, "text": appOnEighty}, nil); err != nil || status != 200 {
 		t.Fatalf("status %d, %v", status, err)
 	}

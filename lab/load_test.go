@@ -32,7 +32,7 @@ func BenchmarkLoad(b *testing.B) {
 	if out, code := command(b, "import", "estate", file, "--db", db); code != 0 {
 		b.Fatal(out)
 	}
-	p := start(b, "serve", "--db", db)
+	p := start(b, "serve", "--alone", "--db", db)
 	var targets []string
 	for _, owner := range regexp.MustCompile(`(?m)^dns\s+(\S+) A `).FindAllStringSubmatch(text, 500) {
 		targets = append(targets, owner[1])

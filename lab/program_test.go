@@ -43,6 +43,7 @@ func TestMain(m *testing.M) {
 type program struct {
 	url string
 	cmd *exec.Cmd
+	out *bufio.Reader // what it prints next
 }
 
 // start runs the program until the test ends; it listens on a free port of its own choosing.
@@ -69,9 +70,9 @@ func launch(t testing.TB, cmd *exec.Cmd) *program {
 	if err := cmd.Start(); err != nil {
 		t.Fatal(err)
 	}
-	p := &program{cmd: cmd}
+	p := &program{cmd: cmd, out: bufio.NewReader(out)}
 	t.Cleanup(p.kill)
-	line, err := bufio.NewReader(out).ReadString('\n')
+	line, err := p.out.ReadString('\n')
 	url, found := strings.CutPrefix(strings.TrimSpace(line), "Open ")
 	if err != nil || !found {
 		t.Fatalf("the program printed %q (%v)\n%s", line, err, errors.String())
@@ -112,4 +113,13 @@ func (p *program) call(method, path string, body, out any) (int, error) {
 		err = json.Unmarshal(text, out)
 	}
 	return resp.StatusCode, err
+}
+
+// decoded reads an answer.
+func decoded[T any](t testing.TB, text string) (out T) {
+	t.Helper()
+	if err := json.Unmarshal([]byte(text), &out); err != nil {
+		t.Fatalf("%v in %s", err, text)
+	}
+	return out
 }

@@ -71,7 +71,7 @@ func TestMayOnlyBeRead(t *testing.T) {
 			t.Errorf("%s --try: exit %d\n%s", args[0], code, out)
 		}
 	}
-	p := launch(t, as(exec.Command(path, "serve", "--db", db)))
+	p := launch(t, as(exec.Command(path, "serve", "--alone", "--db", db)))
 	if status, err := p.call("GET", "/api/names", nil, nil); status != http.StatusOK {
 		t.Errorf("names: %d %v", status, err)
 	}

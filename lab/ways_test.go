@@ -165,7 +165,7 @@ func TestWithoutAPart(t *testing.T) {
 // TestWaysIntoAnEmptyEstate reads the machine that the program runs on from the first screen: what it would write down is shown,
 // and kept by one press. A file dropped on any view is shown too.
 func TestWaysIntoAnEmptyEstate(t *testing.T) {
-	p := start(t, "serve", "--db", filepath.Join(t.TempDir(), "a.db"))
+	p := start(t, "serve", "--alone", "--db", filepath.Join(t.TempDir(), "a.db"))
 	b := open(t, p.url+"/")
 	press := func(name string) string {
 		return fmt.Sprintf(`(() => { const x = [...document.querySelectorAll('button')].find((x) => x.innerText.trim() === %q && !x.disabled); x?.click(); return !!x })()`, name)
@@ -199,7 +199,7 @@ func TestMendThatDoesNotHold(t *testing.T) {
 	if out, code := command(t, "import", "estate", file, "--db", db); code != 0 {
 		t.Fatal(out)
 	}
-	p := start(t, "serve", "--db", db)
+	p := start(t, "serve", "--alone", "--db", db)
 	b := open(t, p.url+"/findings/path.forward-transport/gate:80%2Fudp")
 	b.until(`document.querySelector('[data-tried=not]')`)
 	b.says("[data-tried]", "It would open 203.0.113.1:80 on box to the internet, which no intent covers.")
@@ -226,7 +226,7 @@ func TestMendThatDoesNotHold(t *testing.T) {
 // in the panel by then is what is left to add.
 func TestImportIsStopped(t *testing.T) {
 	const lines = 8000
-	p := start(t, "serve", "--db", filepath.Join(t.TempDir(), "a.db"))
+	p := start(t, "serve", "--alone", "--db", filepath.Join(t.TempDir(), "a.db"))
 	b := open(t, p.url+"/records")
 	b.until(`document.querySelector('#import-files')`)
 	eval[bool](b, fmt.Sprintf(`(() => {

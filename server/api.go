@@ -26,6 +26,7 @@ import (
 	"steady-compass/core/survey"
 	"steady-compass/core/trace"
 	"steady-compass/demo"
+	"steady-compass/people"
 	"steady-compass/store"
 )
 
@@ -47,16 +48,18 @@ func (a adapter) Handle(op *huma.Operation, handler func(huma.Context)) {
 		if op.Metadata[whole] != nil {
 			deadline = keepDeadline
 		}
-		ctx, cancel := context.WithTimeout(c.Request().Context(), deadline)
+		ctx, cancel := context.WithTimeout(context.WithValue(c.Request().Context(), addressKey{}, c.RealIP()), deadline)
 		defer cancel()
+		if err := refusedOperation(ctx, op); err != nil {
+			return failed(c, err)
+		}
 		if slices.Contains(op.Parameters, throughParam) {
 			var err error
 			if ctx, err = a.server.through(ctx, c.QueryParam(throughWord)); err == nil && op.OperationID != "state" { // which says why a draft cannot be looked through
 				err = lensOf(ctx).clear()
 			}
-			var wrong *Problem
-			if errors.As(err, &wrong) {
-				return problemJSON(c, wrong.Status, wrong.Title, wrong.Detail)
+			if err != nil {
+				return failed(c, err)
 			}
 		}
 		c.SetRequest(c.Request().WithContext(ctx))
@@ -81,98 +84,121 @@ func registerAPI(e *echo.Echo, s *Server) huma.API {
 	config.DocsPath = ""
 	config.OpenAPIPath = "/api/openapi"
 	enumerateAll(config.Components.Schemas)
+	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
+		"session": {Type: "apiKey", In: "cookie", Name: sessionCookie, Description: "Of a browser that signed in"},
+		"token":   {Type: "http", Scheme: "bearer", Description: "Of a script"},
+	}
 	api := huma.NewAPI(config, adapter{e, s})
-	get(api, "state", "/api/state", "What the estate is called and what needs attention", s.getState)
-	table(api, "counts", "/api/counts", "How much needs attention", s.getCounts)
-	table(api, "names", "/api/names", "The table of names, seen from a vantage", s.getNames)
-	table(api, "answers", "/api/answers", "What names answer, from several vantages side by side", s.getAnswers)
-	get(api, "courses", "/api/courses", "Names drawn as courses: through addresses, edges, machines and fronts to backends", s.getCourses)
-	get(api, "trace", "/api/trace", "A target followed from a vantage", s.getTrace)
-	get(api, "trace-picture", "/api/trace.svg", "A trace as a picture that stands alone", s.getTracePicture)
-	get(api, "compare", "/api/compare", "Two traces side by side, joined where they are the same and split where they part", s.getCompare)
-	table(api, "exposure", "/api/exposure", "Everything that can be touched from a vantage", s.getExposure)
-	get(api, "exposureChanges", "/api/exposure/changes", "What another revision, or another vantage, has open that this has not, and the other way round", s.getExposureChanges)
-	get(api, "close", "/api/exposure/close", "The lines that close a door", s.getClose)
-	table(api, "findings", "/api/findings", "What is wrong with the estate", s.getFindings)
-	get(api, "codes", "/api/codes", "What may be found: every code with its level, and a sentence that helps", s.getCodes)
-	table(api, "records", "/api/records", "The estate as notation", s.getRecords)
-	get(api, "vantages", "/api/vantages", "The places to look from", s.getVantages)
-	get(api, "log", "/api/log", "The changes, the newest first", s.getLog)
-	table(api, "ports", "/api/ports", "All machines with their used ports", s.getPorts)
-	get(api, "machine-ports", "/api/ports/machine", "A machine's ports in depth", s.getMachinePorts)
-	get(api, "free", "/api/ports/free", "The next free port of a machine", s.getFree)
-	get(api, "plan", "/api/plan", "The lines that are off and take ports, with what they would collide with", s.getPlan)
-	post(api, "writePlan", "/api/plan", "A port plan as lines that are off", s.postPlan)
-	post(api, "switchOn", "/api/plan/on", "The change that switches planned lines on", s.postSwitch)
-	get(api, "filter", "/api/filter", "A filter read as an ordered list: what each line takes, and who needs it", s.getFilter)
-	get(api, "uses", "/api/uses", "Where an address, a name, a machine or a port is used", s.getUses)
-	get(api, "certificates", "/api/certificates", "The certificates: whom they serve, until when, and whether they can be renewed", s.getCertificates)
-	get(api, "dates", "/api/dates", "What comes due, and when: certificates, what is temporary, findings taken on, registrations, old answers", s.getDates)
-	get(api, "feed", "/api/dates.ics", "The same as a calendar to subscribe to (iCalendar, RFC 5545)", s.getFeed)
-	get(api, "looks", "/api/looks", "What was seen, held against what is recorded, the newest first", s.getLooks)
-	get(api, "seen", "/api/seen", "A mark for each name and port of what was seen of it", s.getSeen)
-	get(api, "suspects", "/api/suspects", "What would explain that a target is seen otherwise than recorded, and what to look at next", s.getSuspects)
-	post(api, "look", "/api/look", "Look now, from the machine that this runs on", s.postLook)
-	post(api, "take-looks", "/api/looks", "Take in looks that were made elsewhere", s.postLooks)
-	get(api, "without", "/api/without", "What becomes of the names without a part of the estate; or, of a name, what it stands on alone", s.getWithout)
-	table(api, "leads", "/api/leads", "Every way in from a vantage that ends at a place", s.getLeads)
-	get(api, "machine", "/api/machine", "What the machine that this runs on is seen to be, as the command collect prints it", s.getMachine)
-	get(api, "export", "/api/export", "A zone, a hosts file or the estate, as a file", s.getExport)
-	get(api, "kinds", "/api/kinds", "The kinds of records and their words", s.getKinds)
-	post(api, "line", "/api/line", "What a line being typed means, could be, and would clash with", s.postLine)
-	keep(api, "text", "/api/text", "What is wrong with a whole text, and what saving it would change", s.postText)
-	keep(api, "preview", "/api/preview", "What a change would do", s.postPreview)
-	keep(api, "mend", "/api/mend", "Whether a mend holds, and what it would do", s.postMend)
-	keep(api, "others", "/api/mend/others", "Other mends that hold for the same", s.postOthers)
-	post(api, "draft-trace", "/api/draft/trace", "A target followed as if a change were made", s.postDraftTrace)
-	keep(api, "change", "/api/change", "Make a change", s.postChange)
-	keep(api, "save-text", "/api/records", "Make the estate what a whole text says", s.postRecords)
-	keep(api, "import", "/api/import", "What taking files over would add, change and leave", s.postImport)
-	post(api, "move", "/api/move", "What the lines would be with another in something's place", s.postMove)
-	keep(api, "undo", "/api/undo", "Take back a change", s.postUndo)
-	keep(api, "redo", "/api/redo", "Make the change again that was undone last", s.postRedo)
-	keep(api, "example", "/api/example", "Load the example into an empty estate", s.postExample)
-	get(api, "drafts", "/api/drafts", "The changes that are not in force, the newest first", s.getDrafts)
-	get(api, "draft", "/api/drafts/{id}", "A draft: its lines, what it would do, and its steps in the safe order", s.getDraft)
-	keep(api, "new-draft", "/api/drafts", "Keep a change without making it", s.postDraft)
-	keep(api, "amend-draft", "/api/drafts/{id}", "Write a draft anew: its title, its reason, its lines", s.postAmend)
-	post(api, "unamend-draft", "/api/drafts/{id}/undo", "Take back what was written into a draft last", s.postUnamend)
-	post(api, "apply-draft", "/api/drafts/{id}/apply", "Make a draft as one change", s.postApply)
-	keep(api, "done", "/api/drafts/{id}/done", "Make a step of a draft", s.postDone)
-	keep(api, "ahead", "/api/drafts/{id}/ahead", "Lower for how long answers are kept that a draft changes, so that it is waited for less long", s.postAhead)
-	post(api, "drop-draft", "/api/drafts/{id}/drop", "Take a draft away", s.postDrop)
-	post(api, "plans", "/api/plans", "The lines by which a name leads to a place for an audience; or what goes with what is retired, and what stays", s.postPlans)
+	reader, editor := door{API: api, needs: people.Reader}, door{API: api, needs: people.Editor}
+	s.registerPeople(api)
+	get(reader, "state", "/api/state", "What the estate is called and what needs attention", s.getState)
+	table(reader, "counts", "/api/counts", "How much needs attention", s.getCounts)
+	table(reader, "names", "/api/names", "The table of names, seen from a vantage", s.getNames)
+	table(reader, "answers", "/api/answers", "What names answer, from several vantages side by side", s.getAnswers)
+	get(reader, "courses", "/api/courses", "Names drawn as courses: through addresses, edges, machines and fronts to backends", s.getCourses)
+	get(reader, "trace", "/api/trace", "A target followed from a vantage", s.getTrace)
+	get(reader, "trace-picture", "/api/trace.svg", "A trace as a picture that stands alone", s.getTracePicture)
+	get(reader, "compare", "/api/compare", "Two traces side by side, joined where they are the same and split where they part", s.getCompare)
+	table(reader, "exposure", "/api/exposure", "Everything that can be touched from a vantage", s.getExposure)
+	get(reader, "exposureChanges", "/api/exposure/changes", "What another revision, or another vantage, has open that this has not, and the other way round", s.getExposureChanges)
+	get(reader, "close", "/api/exposure/close", "The lines that close a door", s.getClose)
+	table(reader, "findings", "/api/findings", "What is wrong with the estate", s.getFindings)
+	get(reader, "codes", "/api/codes", "What may be found: every code with its level, and a sentence that helps", s.getCodes)
+	table(reader, "records", "/api/records", "The estate as notation", s.getRecords)
+	get(reader, "vantages", "/api/vantages", "The places to look from", s.getVantages)
+	get(reader, "log", "/api/log", "The changes, the newest first", s.getLog)
+	table(reader, "ports", "/api/ports", "All machines with their used ports", s.getPorts)
+	get(reader, "machine-ports", "/api/ports/machine", "A machine's ports in depth", s.getMachinePorts)
+	get(reader, "free", "/api/ports/free", "The next free port of a machine", s.getFree)
+	get(reader, "plan", "/api/plan", "The lines that are off and take ports, with what they would collide with", s.getPlan)
+	post(reader, "writePlan", "/api/plan", "A port plan as lines that are off", s.postPlan)
+	post(reader, "switchOn", "/api/plan/on", "The change that switches planned lines on", s.postSwitch)
+	get(reader, "filter", "/api/filter", "A filter read as an ordered list: what each line takes, and who needs it", s.getFilter)
+	get(reader, "uses", "/api/uses", "Where an address, a name, a machine or a port is used", s.getUses)
+	get(reader, "certificates", "/api/certificates", "The certificates: whom they serve, until when, and whether they can be renewed", s.getCertificates)
+	get(reader, "dates", "/api/dates", "What comes due, and when: certificates, what is temporary, findings taken on, registrations, old answers", s.getDates)
+	get(reader, "feed", "/api/dates.ics", "The same as a calendar to subscribe to (iCalendar, RFC 5545)", s.getFeed)
+	get(reader, "looks", "/api/looks", "What was seen, held against what is recorded, the newest first", s.getLooks)
+	get(reader, "seen", "/api/seen", "A mark for each name and port of what was seen of it", s.getSeen)
+	get(reader, "suspects", "/api/suspects", "What would explain that a target is seen otherwise than recorded, and what to look at next", s.getSuspects)
+	post(editor, "look", "/api/look", "Look now, from the machine that this runs on", s.postLook)
+	post(editor, "take-looks", "/api/looks", "Take in looks that were made elsewhere", s.postLooks)
+	get(reader, "without", "/api/without", "What becomes of the names without a part of the estate; or, of a name, what it stands on alone", s.getWithout)
+	table(reader, "leads", "/api/leads", "Every way in from a vantage that ends at a place", s.getLeads)
+	get(editor, "machine", "/api/machine", "What the machine that this runs on is seen to be, as the command collect prints it", s.getMachine)
+	get(reader, "export", "/api/export", "A zone, a hosts file or the estate, as a file", s.getExport)
+	get(reader, "kinds", "/api/kinds", "The kinds of records and their words", s.getKinds)
+	post(reader, "line", "/api/line", "What a line being typed means, could be, and would clash with", s.postLine)
+	keep(reader, "text", "/api/text", "What is wrong with a whole text, and what saving it would change", s.postText)
+	keep(reader, "preview", "/api/preview", "What a change would do", s.postPreview)
+	keep(reader, "mend", "/api/mend", "Whether a mend holds, and what it would do", s.postMend)
+	keep(reader, "others", "/api/mend/others", "Other mends that hold for the same", s.postOthers)
+	post(reader, "draft-trace", "/api/draft/trace", "A target followed as if a change were made", s.postDraftTrace)
+	keep(editor, "change", "/api/change", "Make a change", s.postChange)
+	keep(editor, "save-text", "/api/records", "Make the estate what a whole text says", s.postRecords)
+	keep(editor, "import", "/api/import", "What taking files over would add, change and leave", s.postImport)
+	post(reader, "move", "/api/move", "What the lines would be with another in something's place", s.postMove)
+	keep(editor, "undo", "/api/undo", "Take back a change", s.postUndo)
+	keep(editor, "redo", "/api/redo", "Make the change again that was undone last", s.postRedo)
+	keep(editor, "example", "/api/example", "Load the example into an empty estate", s.postExample)
+	get(reader, "drafts", "/api/drafts", "The changes that are not in force, the newest first", s.getDrafts)
+	get(reader, "draft", "/api/drafts/{id}", "A draft: its lines, what it would do, and its steps in the safe order", s.getDraft)
+	keep(editor, "new-draft", "/api/drafts", "Keep a change without making it", s.postDraft)
+	keep(editor, "amend-draft", "/api/drafts/{id}", "Write a draft anew: its title, its reason, its lines", s.postAmend)
+	post(editor, "unamend-draft", "/api/drafts/{id}/undo", "Take back what was written into a draft last", s.postUnamend)
+	post(editor, "apply-draft", "/api/drafts/{id}/apply", "Make a draft as one change", s.postApply)
+	keep(editor, "done", "/api/drafts/{id}/done", "Make a step of a draft", s.postDone)
+	keep(editor, "ahead", "/api/drafts/{id}/ahead", "Lower for how long answers are kept that a draft changes, so that it is waited for less long", s.postAhead)
+	post(editor, "drop-draft", "/api/drafts/{id}/drop", "Take a draft away", s.postDrop)
+	post(reader, "plans", "/api/plans", "The lines by which a name leads to a place for an audience; or what goes with what is retired, and what stays", s.postPlans)
 	return api
 }
 
-func get[I, O any](api huma.API, id, path, summary string, handler func(context.Context, *I) (*O, error)) {
-	huma.Register(api, operation(http.MethodGet, id, path, summary), handler)
+func get[I, O any](d door, id, path, summary string, handler func(context.Context, *I) (*O, error)) {
+	huma.Register(d.API, d.operation(http.MethodGet, id, path, summary), handler)
 }
 
 // table is for a question whose answer is made once for all who ask.
-func table[I, O any](api huma.API, id, path, summary string, handler func(context.Context, *I) (*O, error)) {
-	op := operation(http.MethodGet, id, path, summary)
-	op.Metadata = map[string]any{tabled: true}
-	huma.Register(api, op, handler)
+func table[I, O any](d door, id, path, summary string, handler func(context.Context, *I) (*O, error)) {
+	op := d.operation(http.MethodGet, id, path, summary)
+	op.Metadata[tabled] = true
+	huma.Register(d.API, op, handler)
 }
 
-func post[I, O any](api huma.API, id, path, summary string, handler func(context.Context, *I) (*O, error)) {
-	huma.Register(api, operation(http.MethodPost, id, path, summary), handler)
+func post[I, O any](d door, id, path, summary string, handler func(context.Context, *I) (*O, error)) {
+	huma.Register(d.API, d.operation(http.MethodPost, id, path, summary), handler)
 }
 
 // keep is for a question that may be of a whole estate.
-func keep[I, O any](api huma.API, id, path, summary string, handler func(context.Context, *I) (*O, error)) {
-	op := operation(http.MethodPost, id, path, summary)
-	op.Metadata = map[string]any{whole: true}
-	huma.Register(api, op, handler)
+func keep[I, O any](d door, id, path, summary string, handler func(context.Context, *I) (*O, error)) {
+	op := d.operation(http.MethodPost, id, path, summary)
+	op.Metadata[whole] = true
+	huma.Register(d.API, op, handler)
 }
 
-func operation(method, id, path, summary string) huma.Operation {
-	op := huma.Operation{OperationID: id, Method: method, Path: path, Summary: summary}
+// door is where questions are asked that need the same of who asks.
+type door struct {
+	huma.API
+	needs   people.Role // empty where anybody may ask
+	session bool        // no token is enough
+}
+
+func (d door) operation(method, id, path, summary string) huma.Operation {
+	op := huma.Operation{OperationID: id, Method: method, Path: path, Summary: summary, Metadata: map[string]any{neededRole: d.needs}}
 	if method == http.MethodPost {
 		op.MaxBodyBytes, op.Errors = maxBody, []int{409, 422}
 	}
-	if !strings.HasPrefix(path, "/api/drafts") { // these are of drafts, whichever is looked through
+	if d.needs != "" {
+		op.Errors = append(op.Errors, 401, 403)
+		op.Description = "Needs the role " + string(d.needs) + "."
+		op.Security = []map[string][]string{{"session": {}}}
+	}
+	if d.session {
+		op.Metadata[onlySession] = true
+	} else if d.needs != "" {
+		op.Security = append(op.Security, map[string][]string{"token": {}})
+	}
+	if d.needs != "" && !d.session && !strings.HasPrefix(path, "/api/drafts") { // these are of drafts, whichever is looked through
 		op.Parameters = []*huma.Param{throughParam}
 	}
 	return op
@@ -585,12 +611,9 @@ func (s *Server) postChange(ctx context.Context, in *body[ChangeQuestion]) (*bod
 		})
 	}
 	return s.change(ctx, func() (store.Committed, error) {
-		return s.db.Commit(ctx, store.Edit{Base: in.Body.Base, Key: in.Body.Key, Who: who, Why: in.Body.Why, Change: c})
+		return s.db.Commit(ctx, store.Edit{Base: in.Body.Base, Key: in.Body.Key, Who: whoOf(ctx), Why: in.Body.Why, Change: c})
 	})
 }
-
-// who makes changes while there are no accounts.
-const who = "this machine"
 
 // change answers a request that changes the estate. Once the change is kept, it is, whatever happens to the rest.
 func (s *Server) change(ctx context.Context, keep func() (store.Committed, error)) (*body[Changed], error) {
@@ -742,7 +765,7 @@ func (s *Server) postRecords(ctx context.Context, in *body[TextQuestion]) (*body
 		return nil, problem(err)
 	}
 	return s.change(ctx, func() (store.Committed, error) {
-		return s.db.Commit(ctx, store.Edit{Base: in.Body.Base, Who: who, Why: in.Body.Why, Change: estate.Difference(base, e), Tail: e.Tail, SetTail: true})
+		return s.db.Commit(ctx, store.Edit{Base: in.Body.Base, Who: whoOf(ctx), Why: in.Body.Why, Change: estate.Difference(base, e), Tail: e.Tail, SetTail: true})
 	})
 }
 
@@ -760,9 +783,9 @@ func (s *Server) postUndo(ctx context.Context, in *body[UndoQuestion]) (*body[Ch
 	}
 	return s.change(ctx, func() (store.Committed, error) {
 		if in.Body.Revision > 0 {
-			return s.db.UndoOf(ctx, in.Body.Revision, who)
+			return s.db.UndoOf(ctx, in.Body.Revision, whoOf(ctx))
 		}
-		return s.db.Undo(ctx, who)
+		return s.db.Undo(ctx, whoOf(ctx))
 	})
 }
 
@@ -771,7 +794,7 @@ func (s *Server) postRedo(ctx context.Context, _ *none) (*body[Changed], error) 
 		return nil, err
 	}
 	return s.change(ctx, func() (store.Committed, error) {
-		return s.db.Redo(ctx, who)
+		return s.db.Redo(ctx, whoOf(ctx))
 	})
 }
 
@@ -788,6 +811,6 @@ func (s *Server) postExample(ctx context.Context, _ *none) (*body[Changed], erro
 		return nil, problem(errors.New("the example cannot be read: " + faults.Error()))
 	}
 	return s.change(ctx, func() (store.Committed, error) {
-		return s.db.Reset(ctx, before.Revision, e, who, "the example")
+		return s.db.Reset(ctx, before.Revision, e, whoOf(ctx), "the example")
 	})
 }

@@ -240,7 +240,7 @@ func (s *Server) postAmend(ctx context.Context, in *amendQuestion) (*body[store.
 var errNothingInIt = &Problem{Title: "There is nothing in it", Status: http.StatusUnprocessableEntity, Detail: "a draft without a line; expected lines that go or come"}
 
 func (s *Server) postDraft(ctx context.Context, in *body[NewDraft]) (*body[store.Draft], error) {
-	kept := store.Draft{Title: in.Body.Title, Author: who, Why: in.Body.Why, Remove: in.Body.Remove, Add: in.Body.Add}
+	kept := store.Draft{Title: in.Body.Title, Author: whoOf(ctx), Why: in.Body.Why, Remove: in.Body.Remove, Add: in.Body.Add}
 	c, err := changeOf(&kept)
 	if err != nil {
 		return nil, err
@@ -269,7 +269,7 @@ func (s *Server) postApply(ctx context.Context, in *draftQuery) (*body[Changed],
 		return nil, err
 	}
 	out, err := s.change(ctx, func() (store.Committed, error) {
-		return s.db.Commit(ctx, store.Edit{Base: s.db.Current().Revision, Who: who, Why: d.Title, Change: c})
+		return s.db.Commit(ctx, store.Edit{Base: s.db.Current().Revision, Who: whoOf(ctx), Why: d.Title, Change: c})
 	})
 	if err != nil {
 		return nil, err
@@ -297,7 +297,7 @@ func (s *Server) postDone(ctx context.Context, in *doneQuestion) (*body[Changed]
 	}
 	var after *estate.Estate
 	out, err := s.change(ctx, func() (store.Committed, error) {
-		done, err := s.db.Commit(ctx, store.Edit{Base: in.Body.Base, Who: who, Why: d.Title + ": " + in.Body.Place, Change: c})
+		done, err := s.db.Commit(ctx, store.Edit{Base: in.Body.Base, Who: whoOf(ctx), Why: d.Title + ": " + in.Body.Place, Change: c})
 		after = done.After.Estate
 		return done, err
 	})
@@ -309,13 +309,13 @@ func (s *Server) postDone(ctx context.Context, in *doneQuestion) (*body[Changed]
 		return out, noDraft(s.db.DropDraft(ctx, d.ID))
 	}
 	d.Remove, d.Add = left.Remove, left.Add
-	return out, noDraft(s.db.Advance(ctx, d, store.Done{Place: in.Body.Place, Who: who, At: time.Now(), Revision: out.Body.Revision}))
+	return out, noDraft(s.db.Advance(ctx, d, store.Done{Place: in.Body.Place, Who: whoOf(ctx), At: time.Now(), Revision: out.Body.Revision}))
 }
 
 // waitOver notes that nobody has an old answer any more: what is changed so far is seen by all.
 func (s *Server) waitOver(ctx context.Context, d store.Draft) (*body[Changed], error) {
 	revision := s.db.Current().Revision
-	if err := s.db.Advance(ctx, d, store.Done{Place: waited, Who: who, At: time.Now(), Revision: revision}); err != nil {
+	if err := s.db.Advance(ctx, d, store.Done{Place: waited, Who: whoOf(ctx), At: time.Now(), Revision: revision}); err != nil {
 		return nil, noDraft(err)
 	}
 	s.watch.tell(revision)
@@ -337,7 +337,7 @@ func (s *Server) postAhead(ctx context.Context, in *doneQuestion) (*body[Changed
 		return nil, &Problem{Title: "These are not the lines", Status: http.StatusUnprocessableEntity, Detail: "expected each line with the one that comes in its place, in turn"}
 	}
 	out, err := s.change(ctx, func() (store.Committed, error) {
-		return s.db.Commit(ctx, store.Edit{Base: in.Body.Base, Who: who, Why: d.Title + ": " + in.Body.Place, Change: c})
+		return s.db.Commit(ctx, store.Edit{Base: in.Body.Base, Who: whoOf(ctx), Why: d.Title + ": " + in.Body.Place, Change: c})
 	})
 	if err != nil {
 		return nil, err
@@ -347,7 +347,7 @@ func (s *Server) postAhead(ctx context.Context, in *doneQuestion) (*body[Changed
 			d.Remove[at] = q.Add[i]
 		}
 	}
-	return out, noDraft(s.db.Advance(ctx, d, store.Done{Place: in.Body.Place, Who: who, At: time.Now(), Revision: out.Body.Revision}))
+	return out, noDraft(s.db.Advance(ctx, d, store.Done{Place: in.Body.Place, Who: whoOf(ctx), At: time.Now(), Revision: out.Body.Revision}))
 }
 
 func (s *Server) postDrop(ctx context.Context, in *draftQuery) (*none, error) {

@@ -15,6 +15,7 @@ import (
 	"steady-compass/core/look"
 	"steady-compass/core/trace"
 	"steady-compass/core/uses"
+	"steady-compass/people"
 )
 
 // enums are the types of which the API's description names each value, so that a page that forgets one is a type error.
@@ -36,6 +37,7 @@ var enums = map[reflect.Type][]any{
 	reflect.TypeFor[dates.Kind]():       words(dates.Kinds...),
 	reflect.TypeFor[change.StepKind]():  words(change.StepKinds...),
 	reflect.TypeFor[certs.Condition]():  words(certs.Conditions...),
+	reflect.TypeFor[people.Role]():      words(people.Roles...),
 }
 
 func words[T ~string](values ...T) []any {
@@ -71,4 +73,5 @@ func enumerateAll(schemas huma.Registry) {
 	enumerate[uses.How](schemas)
 	enumerate[gone.Kind](schemas)
 	enumerate[certs.Condition](schemas)
+	enumerate[people.Role](schemas)
 }

@@ -8,6 +8,8 @@ import (
 	"sync"
 	"time"
 
+	"steady-compass/people"
+
 	"github.com/labstack/echo/v5"
 )
 
@@ -47,10 +49,19 @@ func (w *watchers) tell(revision int64) {
 	}
 }
 
+// still says whether who watches may go on: the session may have ended since.
+func (s *Server) still(c *echo.Context) bool {
+	p, err := s.personOf(c.Request())
+	return err == nil && p != nil && p.role.May(people.Reader)
+}
+
 const heartbeat = 15 * time.Second
 
 // events is a stream of revisions, of what drafts there are, and of what is wrong with the database file (HTML Standard, server-sent events).
 func (s *Server) events(c *echo.Context) error {
+	if err := refused(c.Request().Context(), people.Reader, false); err != nil {
+		return failed(c, err)
+	}
 	revisions := s.watch.add()
 	defer s.watch.remove(revisions)
 	w := c.Response()
@@ -62,6 +73,9 @@ func (s *Server) events(c *echo.Context) error {
 	defer beat.Stop()
 	revision, trouble := s.db.Current().Revision, s.troubled()
 	for {
+		if !s.still(c) {
+			return nil
+		}
 		text := fmt.Sprintf("event: revision\ndata: %d\n\n", revision)
 		if mark, err := s.db.DraftsMark(c.Request().Context()); err == nil {
 			text += "event: drafts\ndata: " + mark + "\n\n"

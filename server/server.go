@@ -1,5 +1,5 @@
 // Package server is the web application: it holds the compiled model of the current revision, answers the
-// API and hands out the built interface. It listens on loopback only, since there are no accounts.
+// API and hands out the built interface, to those who may ask for it.
 package server
 
 import (
@@ -10,19 +10,19 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
-	"net/netip"
-	"net/url"
 	"path"
 	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
 
+	"github.com/alexedwards/scs/v2"
 	"github.com/labstack/echo/v5"
 	"github.com/labstack/echo/v5/middleware"
 
 	"steady-compass/core/estate"
 	"steady-compass/core/parallel"
+	"steady-compass/people"
 	"steady-compass/store"
 	"steady-compass/web"
 )
@@ -49,11 +49,23 @@ type Server struct {
 	looked   seenLooks
 	trouble  atomic.Pointer[string] // what is wrong with the database file; nil where nothing is
 	today    func() estate.Date
+
+	access   Access
+	sessions *scs.SessionManager
+	hasher   *people.Hasher
+	tries    tries
 }
 
-// New is a server for a database.
-func New(db *store.Store, log *slog.Logger) *Server {
-	return &Server{db: db, log: log, keeping: parallel.NewTurn(), lenses: lenses{of: map[int64]*lens{}}, today: func() estate.Date { return estate.Date(time.Now().Format(time.DateOnly)) }}
+// New is a server for a database, for those to whom access is given.
+func New(db *store.Store, log *slog.Logger, access Access) (*Server, error) {
+	hasher, err := people.NewHasher()
+	if err != nil {
+		return nil, err
+	}
+	return &Server{
+		db: db, log: log, keeping: parallel.NewTurn(), lenses: lenses{of: map[int64]*lens{}}, today: func() estate.Date { return estate.Date(time.Now().Format(time.DateOnly)) },
+		access: access, sessions: newSessions(db, &access), hasher: hasher, tries: newTries(),
+	}, nil
 }
 
 // Serve answers on a listener until the context ends.
@@ -78,17 +90,35 @@ func (s *Server) Serve(ctx context.Context, listener net.Listener) error {
 func (s *Server) Handler() http.Handler {
 	e := echo.New()
 	e.Logger = s.log
+	e.IPExtractor = s.addressOf()
 	tables := map[string]bool{} // these come packed
-	e.Use(middleware.Recover(), ownOriginOnly, secured, middleware.BodyLimit(maxBody), middleware.GzipWithConfig(middleware.GzipConfig{
+	e.Use(middleware.Recover(), s.ownOriginOnly, s.secured, middleware.BodyLimit(maxBody), middleware.GzipWithConfig(middleware.GzipConfig{
 		Level:   gzip.BestSpeed,
 		Skipper: func(c *echo.Context) bool { return tables[c.Request().URL.Path] },
-	}))
+	}), ofPeople(echo.WrapMiddleware(s.sessions.LoadAndSave)), ofPeople(s.recognise))
 	for path, item := range registerAPI(e, s).OpenAPI().Paths {
 		tables[path] = item.Get != nil && item.Get.Metadata[tabled] != nil
 	}
 	e.GET("/api/events", s.events)
+	if s.access.Elsewhere != nil {
+		e.GET(goElsewhere, s.goElsewhere)
+		e.GET(backFromElsewhere, s.backFromElsewhere)
+	}
 	e.GET("/*", interfaceFiles())
 	return e
+}
+
+// ofPeople is a part of the way only of what people are told apart for: the interface's own files are anybody's.
+func ofPeople(part echo.MiddlewareFunc) echo.MiddlewareFunc {
+	return func(next echo.HandlerFunc) echo.HandlerFunc {
+		through := part(next)
+		return func(c *echo.Context) error {
+			if path := c.Request().URL.Path; strings.HasPrefix(path, "/api/") || strings.HasPrefix(path, signInPaths) {
+				return through(c)
+			}
+			return next(c)
+		}
+	}
 }
 
 // ready works out what is asked first, before anybody asks.
@@ -206,50 +236,13 @@ func (s *Server) now() *analysis {
 	return a
 }
 
-// ownOriginOnly refuses requests that another site's page made the browser send, and those for a host name that
-// is not loopback's (a rebound name).
-func ownOriginOnly(next echo.HandlerFunc) echo.HandlerFunc {
-	return func(c *echo.Context) error {
-		r := c.Request()
-		if !loopbackHost(r.Host) {
-			return problemJSON(c, http.StatusMisdirectedRequest, "This host is not served here", "expected the address that the program printed, as 127.0.0.1:7373; got "+clip(r.Host))
-		}
-		if origin := r.Header.Get("Origin"); origin != "" {
-			u, err := url.Parse(origin)
-			if err != nil || u.Host != r.Host {
-				return problemJSON(c, http.StatusForbidden, "This origin is not served here", "expected a request from this interface itself; got one from "+clip(origin))
-			}
-		}
-		if site := r.Header.Get("Sec-Fetch-Site"); site != "" && site != "same-origin" && site != "none" && strings.HasPrefix(r.URL.Path, "/api/") {
-			return problemJSON(c, http.StatusForbidden, "This origin is not served here", "expected a request from this interface itself")
-		}
-		return next(c)
-	}
-}
-
-func clip(text string) string {
-	if len(text) > 100 {
-		return text[:100] + "…"
-	}
-	return text
-}
-
-func loopbackHost(hostport string) bool {
-	host, _, err := net.SplitHostPort(hostport)
-	if err != nil {
-		host = strings.Trim(hostport, "[]")
-	}
-	if host == "localhost" {
-		return true
-	}
-	a, err := netip.ParseAddr(host)
-	return err == nil && a.IsLoopback()
-}
-
 // secured says what a page of ours may do: load its own parts, and nothing else.
-func secured(next echo.HandlerFunc) echo.HandlerFunc {
+func (s *Server) secured(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		h := c.Response().Header()
+		if s.access.secure() {
+			h.Set("Strict-Transport-Security", "max-age=31536000")
+		}
 		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'none'")
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("Referrer-Policy", "no-referrer")

@@ -32,6 +32,11 @@ const day = "2026-11-25"
 // served is a server on a database in memory, holding an estate.
 func served(t testing.TB, text string) http.Handler {
 	t.Helper()
+	return holding(t, text, Access{Alone: true}).Handler()
+}
+
+func holding(t testing.TB, text string, access Access) *Server {
+	t.Helper()
 	db, err := store.Open(context.Background(), "")
 	if err != nil {
 		t.Fatal(err)
@@ -46,9 +51,12 @@ func served(t testing.TB, text string) http.Handler {
 			t.Fatal(err)
 		}
 	}
-	s := New(db, slog.New(slog.NewTextHandler(io.Discard, nil)))
+	s, err := New(db, slog.New(slog.NewTextHandler(io.Discard, nil)), access)
+	if err != nil {
+		t.Fatal(err)
+	}
 	s.today = func() estate.Date { return day }
-	return s.Handler()
+	return s
 }
 
 func call(t testing.TB, h http.Handler, method, path string, in any, header ...string) *httptest.ResponseRecorder {

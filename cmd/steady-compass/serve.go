@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"log/slog"
 	"net"
-	"net/netip"
 	"os"
 	"path/filepath"
 	"runtime/debug"
@@ -19,17 +18,19 @@ import (
 	"steady-compass/core/trace"
 	"steady-compass/demo"
 	demolooks "steady-compass/demo/looks"
+	"steady-compass/people"
 	"steady-compass/server"
 	"steady-compass/store"
 )
 
 type serveCommand struct {
 	DB     string `help:"The database file; made where there is none." name:"db" default:"steady.db" placeholder:"FILE"`
-	Listen string `help:"The address to listen on; loopback only." default:"127.0.0.1:7373"`
+	Listen string `help:"The address to listen on; off loopback with TLS only." default:"127.0.0.1:7373"`
+	accessFlags
 }
 
 func (c *serveCommand) Run(ctx context.Context, s streams) error {
-	return serve(ctx, s, c.DB, c.Listen, false)
+	return serve(ctx, s, c.DB, c.Listen, &c.accessFlags, false)
 }
 
 type demoCommand struct {
@@ -41,29 +42,24 @@ func (c *demoCommand) Run(ctx context.Context, s streams) error {
 	if err != nil {
 		return fmt.Errorf("make a folder for the demo: %w", err)
 	}
-	return errors.Join(serve(ctx, s, filepath.Join(dir, "demo.db"), c.Listen, true), os.RemoveAll(dir))
+	return errors.Join(serve(ctx, s, filepath.Join(dir, "demo.db"), c.Listen, &accessFlags{Alone: true}, true), os.RemoveAll(dir))
 }
 
-// loopback gives the address to listen on, refusing any that others could reach: there are no accounts yet.
-func loopback(listen string) (string, error) {
-	host, port, err := net.SplitHostPort(listen)
-	if err != nil {
-		return "", wrong("--listen: %q is no address; expected one, as 127.0.0.1:7373", listen)
-	}
-	if host == "localhost" {
-		host = "127.0.0.1"
-	}
-	a, err := netip.ParseAddr(host)
-	if err != nil || !a.IsLoopback() {
-		return "", wrong("--listen: %q can be reached from elsewhere, and there are no accounts yet; expected a loopback address, as 127.0.0.1:7373", listen)
-	}
-	return net.JoinHostPort(host, port), nil
-}
-
-func serve(ctx context.Context, s streams, path, listen string, withDemo bool) error {
-	address, err := loopback(listen)
+func serve(ctx context.Context, s streams, path, listen string, flags *accessFlags, withDemo bool) error {
+	logger := slog.New(slog.NewTextHandler(s.err, nil))
+	access, err := flags.access()
 	if err != nil {
 		return err
+	}
+	address, err := flags.listenAddress(listen)
+	if err != nil {
+		return err
+	}
+	var pair *keyPair
+	if flags.Cert != "" {
+		if pair, err = newKeyPair(flags.Cert, flags.Key, logger); err != nil {
+			return err
+		}
 	}
 	listener, err := net.Listen("tcp", address)
 	if err != nil {
@@ -96,10 +92,39 @@ func serve(ctx context.Context, s streams, path, listen string, withDemo bool) e
 	if os.Getenv("GOGC") == "" { // of a large estate much is kept between two edits: better a little more work than twice the memory
 		debug.SetGCPercent(70)
 	}
-	logger := slog.New(slog.NewTextHandler(s.err, nil))
-	_, _ = fmt.Fprintf(s.out, "Open http://%s/\n", listener.Addr())
-	err = server.New(db, logger).Serve(ctx, listener)
+	if pair != nil {
+		listener = pair.secured(listener)
+	}
+	err = serveTo(ctx, s, db, logger, listener, access)
 	return errors.Join(err, db.Close())
+}
+
+// serveTo says where to go, and with what where nobody has an account yet, and serves.
+func serveTo(ctx context.Context, s streams, db *store.Store, logger *slog.Logger, listener net.Listener, access server.Access) error {
+	n, err := db.AccountCount(ctx)
+	if err != nil {
+		return err
+	}
+	first := !access.Alone && n == 0
+	if first {
+		access.FirstCode = people.NewCode()
+	}
+	if a, is := listener.Addr().(*net.TCPAddr); is {
+		access.Port = a.Port
+	}
+	app, err := server.New(db, logger, access)
+	if err != nil {
+		return err
+	}
+	open := "http://" + listener.Addr().String() + "/"
+	if access.Origin != nil {
+		open = access.Origin.JoinPath("/").String()
+	}
+	_, _ = fmt.Fprintf(s.out, "Open %s\n", open)
+	if first {
+		_, _ = fmt.Fprintf(s.out, "Nobody has an account yet. Make the first with the one-time code %s\n(To work on this machine alone without signing in, start it with --alone.)\n", access.FirstCode)
+	}
+	return app.Serve(ctx, listener)
 }
 
 // demoDraft puts the demo's draft in the place of all that there were.

@@ -26,11 +26,11 @@ func TestLoopback(t *testing.T) {
 		{"0.0.0.0:7373", "", "can be reached from elsewhere"},
 		{":7373", "", "can be reached from elsewhere"},
 		{"203.0.113.1:7373", "", "expected a loopback address"},
-		{"box:7373", "", "can be reached from elsewhere"},
+		{"box:7373", "", "is no address"},
 		{"7373", "", "is no address; expected one, as 127.0.0.1:7373"},
 		{"::1:7373", "", "is no address"},
 	} {
-		got, err := loopback(c.listen)
+		got, err := (&accessFlags{}).listenAddress(c.listen)
 		if got != c.want || (err == nil) != (c.fault == "") || err != nil && !strings.Contains(err.Error(), c.fault) {
 			t.Errorf("%s: %q, %v; want %q, %q", c.listen, got, err, c.want, c.fault)
 		}
@@ -97,7 +97,7 @@ func fetched(t *testing.T, url string) string {
 func TestServeAndAsk(t *testing.T) {
 	dir := t.TempDir()
 	db, copied := filepath.Join(dir, "demo.db"), filepath.Join(dir, "copy.db")
-	address, end := serving(t, "serve", "--db", db, "--listen", "127.0.0.1:0")
+	address, end := serving(t, "serve", "--alone", "--db", db, "--listen", "127.0.0.1:0")
 	resp, err := http.Post(address+"api/example", "application/json", strings.NewReader("{}"))
 	if err != nil || resp.StatusCode != http.StatusOK {
 		t.Fatalf("the example is not taken: %v %v", resp, err)
@@ -117,7 +117,7 @@ func TestServeAndAsk(t *testing.T) {
 		t.Errorf("copied while it is served: exit %d\n%s", code, errs)
 	}
 	taken := strings.TrimSuffix(strings.TrimPrefix(address, "http://"), "/")
-	if code, _, errs := call(t, "", "serve", "--db", filepath.Join(dir, "other.db"), "--listen", taken); code != 2 || !strings.Contains(errs, "cannot be listened on") {
+	if code, _, errs := call(t, "", "serve", "--alone", "--db", filepath.Join(dir, "other.db"), "--listen", taken); code != 2 || !strings.Contains(errs, "cannot be listened on") {
 		t.Errorf("on a port that is taken: exit %d\n%s", code, errs)
 	}
 	if code := end(); code != 0 {
@@ -131,7 +131,7 @@ func TestServeAndAsk(t *testing.T) {
 	if was != is || len(was) < 1000 {
 		t.Errorf("the copy is found otherwise: %d bytes and %d", len(was), len(is))
 	}
-	again, end := serving(t, "serve", "--db", db, "--listen", "localhost:0")
+	again, end := serving(t, "serve", "--alone", "--db", db, "--listen", "localhost:0")
 	if !strings.Contains(fetched(t, again+"api/state"), "Fernmoor Observatory") {
 		t.Error("what was kept is not served again")
 	}

@@ -1,16 +1,18 @@
 import { QueryClientProvider } from '@tanstack/react-query';
-import { lazy, Suspense, useEffect, useState } from 'react';
+import { lazy, Suspense, useEffect, useState, type ReactNode } from 'react';
 import { ThemeProvider } from 'styled-components';
 import { Route, Switch } from 'wouter';
 import { queries } from './api/client';
 import { Frame } from './features/frame/Frame';
 import { GlobalStyle } from './ui/GlobalStyle';
-import { Quiet } from './ui/Quiet';
+import { Failed, Loading, Quiet } from './ui/Quiet';
 import { Wreck } from './ui/Wreck';
 import { usePrinting } from './ui/print';
 import { fromPath } from './ui/route';
 import { SessionProvider } from './features/change/session';
+import { useMe } from './api/me';
 import { useThrough } from './api/through';
+import { SignIn } from './features/people/SignIn';
 import { day, night } from './ui/theme';
 import { Findings } from './features/findings/Findings';
 import { Names } from './features/names/Names';
@@ -32,6 +34,7 @@ const views = {
   Without: () => import('./features/without/Without').then((m) => ({ default: m.Without })),
   Answers: () => import('./features/answers/Answers').then((m) => ({ default: m.Answers })),
   Words: () => import('./features/words/Words').then((m) => ({ default: m.Words })),
+  People: () => import('./features/people/People').then((m) => ({ default: m.People })),
   Records: () => import('./features/records/Records'),
 };
 const Exposure = lazy(views.Exposure);
@@ -48,6 +51,7 @@ const Compare = lazy(views.Compare);
 const Without = lazy(views.Without);
 const Answers = lazy(views.Answers);
 const Words = lazy(views.Words);
+const People = lazy(views.People);
 const Records = lazy(views.Records);
 
 /** Fetches the other views while nobody waits for anything. */
@@ -82,6 +86,49 @@ function useLight(): [boolean, () => void] {
   return [dark, turn];
 }
 
+/** How long nothing is to have been typed before a page asks for a sign-in, in milliseconds: it is not to come between two keys. */
+const pause = 1200;
+
+/** Whether something is so and a pause has come in what is typed. */
+function useAtAPause(so: boolean) {
+  const [paused, setPaused] = useState(false);
+  useEffect(() => {
+    if (!so) return;
+    let timer = setTimeout(() => setPaused(true), pause);
+    const wait = () => {
+      clearTimeout(timer);
+      timer = setTimeout(() => setPaused(true), pause);
+    };
+    window.addEventListener('keydown', wait, true);
+    return () => {
+      clearTimeout(timer);
+      window.removeEventListener('keydown', wait, true);
+      setPaused(false);
+    };
+  }, [so]);
+  return so && paused;
+}
+
+/** Lets in who has signed in. Who no longer is signs in before what was there, which stays. */
+function Door({ children }: { children: ReactNode }) {
+  const me = useMe();
+  const [entered, setEntered] = useState(false);
+  if (me.data?.who && !entered) setEntered(true);
+  const out = useAtAPause(entered && !!me.data && !me.data.who);
+  if (me.isError && !entered) return <Failed error={me.error} again={() => void me.refetch()} />;
+  if (!me.data) return <Loading what="Opening…" />;
+  return (
+    <>
+      {entered && (
+        <div inert={out} style={{ height: '100%' }}>
+          {children}
+        </div>
+      )}
+      {(out || !entered) && <SignIn me={me.data} />}
+    </>
+  );
+}
+
 export function App() {
   const [dark, turn] = useLight();
   const paper = usePrinting();
@@ -91,46 +138,49 @@ export function App() {
     <QueryClientProvider client={queries}>
       <ThemeProvider theme={dark && !paper ? night : day}>
         <GlobalStyle />
-        <SessionProvider>
-          <Wreck>
-            <Frame dark={dark} onTurn={turn}>
-              <Wreck>
-                <Suspense key={looking} fallback={<Quiet>Opening…</Quiet>}>
-                  <Switch>
-                    <Route path="/" component={Names} />
-                    <Route path="/trace/:target">{(p) => <Trace target={fromPath(p.target)} />}</Route>
-                    <Route path="/courses" component={Courses} />
-                    <Route path="/compare/:target">{(p) => <Compare target={fromPath(p.target)} />}</Route>
-                    <Route path="/answers" component={Answers} />
-                    <Route path="/filters/:name">{(p) => <Filter name={fromPath(p.name)} />}</Route>
-                    <Route path="/uses/:word">{(p) => <Uses word={fromPath(p.word)} />}</Route>
-                    <Route path="/without/:word">{(p) => <Without word={fromPath(p.word)} />}</Route>
-                    <Route path="/ports" component={Ports} />
-                    <Route path="/exposure" component={Exposure} />
-                    <Route path="/certificates" component={Certificates} />
-                    <Route path="/drafts" component={Drafts} />
-                    <Route path="/drafts/:id">{(p) => <Draft id={Number(p.id)} />}</Route>
-                    <Route path="/dates" component={Dates} />
-                    <Route path="/findings/:code?/:subject?">
-                      {(p) => (
-                        <Findings
-                          code={p.code ? fromPath(p.code) : ''}
-                          subject={p.subject ? fromPath(p.subject) : ''}
-                        />
-                      )}
-                    </Route>
-                    <Route path="/records" component={Records} />
-                    <Route path="/log" component={Log} />
-                    <Route path="/words" component={Words} />
-                    <Route>
-                      <Quiet>There is no such page. The views are named above.</Quiet>
-                    </Route>
-                  </Switch>
-                </Suspense>
-              </Wreck>
-            </Frame>
-          </Wreck>
-        </SessionProvider>
+        <Door>
+          <SessionProvider>
+            <Wreck>
+              <Frame dark={dark} onTurn={turn}>
+                <Wreck>
+                  <Suspense key={looking} fallback={<Quiet>Opening…</Quiet>}>
+                    <Switch>
+                      <Route path="/" component={Names} />
+                      <Route path="/trace/:target">{(p) => <Trace target={fromPath(p.target)} />}</Route>
+                      <Route path="/courses" component={Courses} />
+                      <Route path="/compare/:target">{(p) => <Compare target={fromPath(p.target)} />}</Route>
+                      <Route path="/answers" component={Answers} />
+                      <Route path="/filters/:name">{(p) => <Filter name={fromPath(p.name)} />}</Route>
+                      <Route path="/uses/:word">{(p) => <Uses word={fromPath(p.word)} />}</Route>
+                      <Route path="/without/:word">{(p) => <Without word={fromPath(p.word)} />}</Route>
+                      <Route path="/ports" component={Ports} />
+                      <Route path="/exposure" component={Exposure} />
+                      <Route path="/certificates" component={Certificates} />
+                      <Route path="/drafts" component={Drafts} />
+                      <Route path="/drafts/:id">{(p) => <Draft id={Number(p.id)} />}</Route>
+                      <Route path="/dates" component={Dates} />
+                      <Route path="/findings/:code?/:subject?">
+                        {(p) => (
+                          <Findings
+                            code={p.code ? fromPath(p.code) : ''}
+                            subject={p.subject ? fromPath(p.subject) : ''}
+                          />
+                        )}
+                      </Route>
+                      <Route path="/records" component={Records} />
+                      <Route path="/log" component={Log} />
+                      <Route path="/people" component={People} />
+                      <Route path="/words" component={Words} />
+                      <Route>
+                        <Quiet>There is no such page. The views are named above.</Quiet>
+                      </Route>
+                    </Switch>
+                  </Suspense>
+                </Wreck>
+              </Frame>
+            </Wreck>
+          </SessionProvider>
+        </Door>
       </ThemeProvider>
     </QueryClientProvider>
   );

@@ -72,6 +72,10 @@ export type FilterLine = Schemas['FilterLine'];
 export type Share = Schemas['Share'];
 export type PlannedLine = Schemas['PlannedLine'];
 export type PlanAnswer = Schemas['PlanAnswer'];
+export type Me = Schemas['Me'];
+export type Account = Schemas['Account'];
+export type Role = Account['role'];
+export type Token = Schemas['Token'];
 export type ImportAnswer = Schemas['ImportAnswer'];
 
 const serialized = createQuerySerializer();
@@ -96,16 +100,30 @@ export class Failure extends Error {
   }
 }
 
+let left = false;
+
+/** Leaves the page for one that is another's: nothing that was asked here is answered here any more, or sent again. */
+export function leavePage() {
+  left = true;
+  location.reload();
+}
+
 /** Gives the answer, or throws a Failure that says what was wrong. */
 export async function ask<T>(request: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
   let result;
   try {
+    if (left) await new Promise(() => undefined);
     result = await request;
   } catch {
     throw new Failure('The program does not answer.', undefined, true);
   }
+  if (result.response.status === 204) return undefined as T;
   if (result.error !== undefined || result.data === undefined) {
     const problem = result.error as Problem | undefined;
+    if (result.response.status === 401 && !new URL(result.response.url).pathname.startsWith('/api/sign-in')) {
+      if (queries.getQueryData<Me>(['me'])?.who) void queries.invalidateQueries({ queryKey: ['me'] });
+      throw new Failure('You are not signed in any more.', problem, true); // what waits for an answer waits until one is
+    }
     throw new Failure(problem?.detail || problem?.title || `The program answered ${result.response.status}.`, problem);
   }
   return result.data;
@@ -121,7 +139,7 @@ export const queries = new QueryClient({
       staleTime: Infinity,
       refetchOnWindowFocus: false,
       // The same question through another draft is another.
-      queryKeyHashFn: (key) => hashKey([through(), ...key]),
+      queryKeyHashFn: (key) => hashKey(key[0] === 'me' ? key : [through(), ...key]),
     },
   },
 });

@@ -11,7 +11,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What names answer, from several vantages side by side */
+        /**
+         * What names answer, from several vantages side by side
+         * @description Needs the role reader.
+         */
         get: operations["answers"];
         put?: never;
         post?: never;
@@ -28,7 +31,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The certificates: whom they serve, until when, and whether they can be renewed */
+        /**
+         * The certificates: whom they serve, until when, and whether they can be renewed
+         * @description Needs the role reader.
+         */
         get: operations["certificates"];
         put?: never;
         post?: never;
@@ -47,7 +53,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Make a change */
+        /**
+         * Make a change
+         * @description Needs the role editor.
+         */
         post: operations["change"];
         delete?: never;
         options?: never;
@@ -62,7 +71,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What may be found: every code with its level, and a sentence that helps */
+        /**
+         * What may be found: every code with its level, and a sentence that helps
+         * @description Needs the role reader.
+         */
         get: operations["codes"];
         put?: never;
         post?: never;
@@ -79,7 +91,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Two traces side by side, joined where they are the same and split where they part */
+        /**
+         * Two traces side by side, joined where they are the same and split where they part
+         * @description Needs the role reader.
+         */
         get: operations["compare"];
         put?: never;
         post?: never;
@@ -96,7 +111,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** How much needs attention */
+        /**
+         * How much needs attention
+         * @description Needs the role reader.
+         */
         get: operations["counts"];
         put?: never;
         post?: never;
@@ -113,7 +131,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Names drawn as courses: through addresses, edges, machines and fronts to backends */
+        /**
+         * Names drawn as courses: through addresses, edges, machines and fronts to backends
+         * @description Needs the role reader.
+         */
         get: operations["courses"];
         put?: never;
         post?: never;
@@ -130,7 +151,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What comes due, and when: certificates, what is temporary, findings taken on, registrations, old answers */
+        /**
+         * What comes due, and when: certificates, what is temporary, findings taken on, registrations, old answers
+         * @description Needs the role reader.
+         */
         get: operations["dates"];
         put?: never;
         post?: never;
@@ -147,7 +171,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The same as a calendar to subscribe to (iCalendar, RFC 5545) */
+        /**
+         * The same as a calendar to subscribe to (iCalendar, RFC 5545)
+         * @description Needs the role reader.
+         */
         get: operations["feed"];
         put?: never;
         post?: never;
@@ -166,7 +193,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** A target followed as if a change were made */
+        /**
+         * A target followed as if a change were made
+         * @description Needs the role reader.
+         */
         post: operations["draft-trace"];
         delete?: never;
         options?: never;
@@ -181,10 +211,16 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The changes that are not in force, the newest first */
+        /**
+         * The changes that are not in force, the newest first
+         * @description Needs the role reader.
+         */
         get: operations["drafts"];
         put?: never;
-        /** Keep a change without making it */
+        /**
+         * Keep a change without making it
+         * @description Needs the role editor.
+         */
         post: operations["new-draft"];
         delete?: never;
         options?: never;
@@ -199,10 +235,16 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** A draft: its lines, what it would do, and its steps in the safe order */
+        /**
+         * A draft: its lines, what it would do, and its steps in the safe order
+         * @description Needs the role reader.
+         */
         get: operations["draft"];
         put?: never;
-        /** Write a draft anew: its title, its reason, its lines */
+        /**
+         * Write a draft anew: its title, its reason, its lines
+         * @description Needs the role editor.
+         */
         post: operations["amend-draft"];
         delete?: never;
         options?: never;
@@ -219,7 +261,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Lower for how long answers are kept that a draft changes, so that it is waited for less long */
+        /**
+         * Lower for how long answers are kept that a draft changes, so that it is waited for less long
+         * @description Needs the role editor.
+         */
         post: operations["ahead"];
         delete?: never;
         options?: never;
@@ -236,7 +281,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Make a draft as one change */
+        /**
+         * Make a draft as one change
+         * @description Needs the role editor.
+         */
         post: operations["apply-draft"];
         delete?: never;
         options?: never;
@@ -253,7 +301,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Make a step of a draft */
+        /**
+         * Make a step of a draft
+         * @description Needs the role editor.
+         */
         post: operations["done"];
         delete?: never;
         options?: never;
@@ -270,7 +321,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Take a draft away */
+        /**
+         * Take a draft away
+         * @description Needs the role editor.
+         */
         post: operations["drop-draft"];
         delete?: never;
         options?: never;
@@ -287,7 +341,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Take back what was written into a draft last */
+        /**
+         * Take back what was written into a draft last
+         * @description Needs the role editor.
+         */
         post: operations["unamend-draft"];
         delete?: never;
         options?: never;
@@ -304,7 +361,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Load the example into an empty estate */
+        /**
+         * Load the example into an empty estate
+         * @description Needs the role editor.
+         */
         post: operations["example"];
         delete?: never;
         options?: never;
@@ -319,7 +379,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** A zone, a hosts file or the estate, as a file */
+        /**
+         * A zone, a hosts file or the estate, as a file
+         * @description Needs the role reader.
+         */
         get: operations["export"];
         put?: never;
         post?: never;
@@ -336,7 +399,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Everything that can be touched from a vantage */
+        /**
+         * Everything that can be touched from a vantage
+         * @description Needs the role reader.
+         */
         get: operations["exposure"];
         put?: never;
         post?: never;
@@ -353,7 +419,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What another revision, or another vantage, has open that this has not, and the other way round */
+        /**
+         * What another revision, or another vantage, has open that this has not, and the other way round
+         * @description Needs the role reader.
+         */
         get: operations["exposureChanges"];
         put?: never;
         post?: never;
@@ -370,7 +439,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The lines that close a door */
+        /**
+         * The lines that close a door
+         * @description Needs the role reader.
+         */
         get: operations["close"];
         put?: never;
         post?: never;
@@ -387,7 +459,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** A filter read as an ordered list: what each line takes, and who needs it */
+        /**
+         * A filter read as an ordered list: what each line takes, and who needs it
+         * @description Needs the role reader.
+         */
         get: operations["filter"];
         put?: never;
         post?: never;
@@ -404,7 +479,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What is wrong with the estate */
+        /**
+         * What is wrong with the estate
+         * @description Needs the role reader.
+         */
         get: operations["findings"];
         put?: never;
         post?: never;
@@ -423,7 +501,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** What taking files over would add, change and leave */
+        /**
+         * What taking files over would add, change and leave
+         * @description Needs the role editor.
+         */
         post: operations["import"];
         delete?: never;
         options?: never;
@@ -438,7 +519,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The kinds of records and their words */
+        /**
+         * The kinds of records and their words
+         * @description Needs the role reader.
+         */
         get: operations["kinds"];
         put?: never;
         post?: never;
@@ -455,7 +539,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Every way in from a vantage that ends at a place */
+        /**
+         * Every way in from a vantage that ends at a place
+         * @description Needs the role reader.
+         */
         get: operations["leads"];
         put?: never;
         post?: never;
@@ -474,7 +561,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** What a line being typed means, could be, and would clash with */
+        /**
+         * What a line being typed means, could be, and would clash with
+         * @description Needs the role reader.
+         */
         post: operations["line"];
         delete?: never;
         options?: never;
@@ -489,7 +579,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The changes, the newest first */
+        /**
+         * The changes, the newest first
+         * @description Needs the role reader.
+         */
         get: operations["log"];
         put?: never;
         post?: never;
@@ -508,7 +601,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Look now, from the machine that this runs on */
+        /**
+         * Look now, from the machine that this runs on
+         * @description Needs the role editor.
+         */
         post: operations["look"];
         delete?: never;
         options?: never;
@@ -523,10 +619,16 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What was seen, held against what is recorded, the newest first */
+        /**
+         * What was seen, held against what is recorded, the newest first
+         * @description Needs the role reader.
+         */
         get: operations["looks"];
         put?: never;
-        /** Take in looks that were made elsewhere */
+        /**
+         * Take in looks that were made elsewhere
+         * @description Needs the role editor.
+         */
         post: operations["take-looks"];
         delete?: never;
         options?: never;
@@ -541,10 +643,70 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What the machine that this runs on is seen to be, as the command collect prints it */
+        /**
+         * What the machine that this runs on is seen to be, as the command collect prints it
+         * @description Needs the role editor.
+         */
         get: operations["machine"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/me": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who asks, and how one gets in */
+        get: operations["me"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/me/out": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * End all of one's own sessions
+         * @description Needs the role reader.
+         */
+        post: operations["out-everywhere"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/me/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Change one's own password
+         * @description Needs the role reader.
+         */
+        post: operations["password"];
         delete?: never;
         options?: never;
         head?: never;
@@ -560,7 +722,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Whether a mend holds, and what it would do */
+        /**
+         * Whether a mend holds, and what it would do
+         * @description Needs the role reader.
+         */
         post: operations["mend"];
         delete?: never;
         options?: never;
@@ -577,7 +742,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Other mends that hold for the same */
+        /**
+         * Other mends that hold for the same
+         * @description Needs the role reader.
+         */
         post: operations["others"];
         delete?: never;
         options?: never;
@@ -594,7 +762,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** What the lines would be with another in something's place */
+        /**
+         * What the lines would be with another in something's place
+         * @description Needs the role reader.
+         */
         post: operations["move"];
         delete?: never;
         options?: never;
@@ -609,10 +780,77 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The table of names, seen from a vantage */
+        /**
+         * The table of names, seen from a vantage
+         * @description Needs the role reader.
+         */
         get: operations["names"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The accounts, and what happened to them
+         * @description Needs the role keeper.
+         */
+        get: operations["people"];
+        put?: never;
+        /**
+         * Make an account; the one-time code that comes with it is said once
+         * @description Needs the role keeper.
+         */
+        post: operations["new-account"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/people/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Give an account a role, switch it off or on
+         * @description Needs the role keeper.
+         */
+        post: operations["set-account"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/people/{id}/code": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Give an account another one-time code, by which its person sets a password
+         * @description Needs the role keeper.
+         */
+        post: operations["new-code"];
         delete?: never;
         options?: never;
         head?: never;
@@ -626,10 +864,16 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The lines that are off and take ports, with what they would collide with */
+        /**
+         * The lines that are off and take ports, with what they would collide with
+         * @description Needs the role reader.
+         */
         get: operations["plan"];
         put?: never;
-        /** A port plan as lines that are off */
+        /**
+         * A port plan as lines that are off
+         * @description Needs the role reader.
+         */
         post: operations["writePlan"];
         delete?: never;
         options?: never;
@@ -646,7 +890,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** The change that switches planned lines on */
+        /**
+         * The change that switches planned lines on
+         * @description Needs the role reader.
+         */
         post: operations["switchOn"];
         delete?: never;
         options?: never;
@@ -663,7 +910,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** The lines by which a name leads to a place for an audience; or what goes with what is retired, and what stays */
+        /**
+         * The lines by which a name leads to a place for an audience; or what goes with what is retired, and what stays
+         * @description Needs the role reader.
+         */
         post: operations["plans"];
         delete?: never;
         options?: never;
@@ -678,7 +928,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** All machines with their used ports */
+        /**
+         * All machines with their used ports
+         * @description Needs the role reader.
+         */
         get: operations["ports"];
         put?: never;
         post?: never;
@@ -695,7 +948,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The next free port of a machine */
+        /**
+         * The next free port of a machine
+         * @description Needs the role reader.
+         */
         get: operations["free"];
         put?: never;
         post?: never;
@@ -712,7 +968,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** A machine's ports in depth */
+        /**
+         * A machine's ports in depth
+         * @description Needs the role reader.
+         */
         get: operations["machine-ports"];
         put?: never;
         post?: never;
@@ -731,7 +990,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** What a change would do */
+        /**
+         * What a change would do
+         * @description Needs the role reader.
+         */
         post: operations["preview"];
         delete?: never;
         options?: never;
@@ -746,10 +1008,16 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The estate as notation */
+        /**
+         * The estate as notation
+         * @description Needs the role reader.
+         */
         get: operations["records"];
         put?: never;
-        /** Make the estate what a whole text says */
+        /**
+         * Make the estate what a whole text says
+         * @description Needs the role editor.
+         */
         post: operations["save-text"];
         delete?: never;
         options?: never;
@@ -766,7 +1034,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Make the change again that was undone last */
+        /**
+         * Make the change again that was undone last
+         * @description Needs the role editor.
+         */
         post: operations["redo"];
         delete?: never;
         options?: never;
@@ -781,10 +1052,64 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** A mark for each name and port of what was seen of it */
+        /**
+         * A mark for each name and port of what was seen of it
+         * @description Needs the role reader.
+         */
         get: operations["seen"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sign-in": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Sign in with a password */
+        post: operations["sign-in"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sign-in/code": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Sign in with a one-time code, and set a password */
+        post: operations["first"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sign-out": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** End this session */
+        post: operations["sign-out"];
         delete?: never;
         options?: never;
         head?: never;
@@ -798,7 +1123,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What the estate is called and what needs attention */
+        /**
+         * What the estate is called and what needs attention
+         * @description Needs the role reader.
+         */
         get: operations["state"];
         put?: never;
         post?: never;
@@ -815,7 +1143,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What would explain that a target is seen otherwise than recorded, and what to look at next */
+        /**
+         * What would explain that a target is seen otherwise than recorded, and what to look at next
+         * @description Needs the role reader.
+         */
         get: operations["suspects"];
         put?: never;
         post?: never;
@@ -834,8 +1165,55 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** What is wrong with a whole text, and what saving it would change */
+        /**
+         * What is wrong with a whole text, and what saving it would change
+         * @description Needs the role reader.
+         */
         post: operations["text"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * One's own tokens for scripts; a keeper sees all
+         * @description Needs the role reader.
+         */
+        get: operations["tokens"];
+        put?: never;
+        /**
+         * Make a token for a script; its secret is said once
+         * @description Needs the role reader.
+         */
+        post: operations["new-token"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tokens/{id}/drop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take a token away: one's own, or as a keeper anybody's
+         * @description Needs the role reader.
+         */
+        post: operations["drop-token"];
         delete?: never;
         options?: never;
         head?: never;
@@ -849,7 +1227,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** A target followed from a vantage */
+        /**
+         * A target followed from a vantage
+         * @description Needs the role reader.
+         */
         get: operations["trace"];
         put?: never;
         post?: never;
@@ -866,7 +1247,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** A trace as a picture that stands alone */
+        /**
+         * A trace as a picture that stands alone
+         * @description Needs the role reader.
+         */
         get: operations["trace-picture"];
         put?: never;
         post?: never;
@@ -885,7 +1269,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Take back a change */
+        /**
+         * Take back a change
+         * @description Needs the role editor.
+         */
         post: operations["undo"];
         delete?: never;
         options?: never;
@@ -900,7 +1287,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Where an address, a name, a machine or a port is used */
+        /**
+         * Where an address, a name, a machine or a port is used
+         * @description Needs the role reader.
+         */
         get: operations["uses"];
         put?: never;
         post?: never;
@@ -917,7 +1307,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The places to look from */
+        /**
+         * The places to look from
+         * @description Needs the role reader.
+         */
         get: operations["vantages"];
         put?: never;
         post?: never;
@@ -934,7 +1327,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What becomes of the names without a part of the estate; or, of a name, what it stands on alone */
+        /**
+         * What becomes of the names without a part of the estate; or, of a name, what it stands on alone
+         * @description Needs the role reader.
+         */
         get: operations["without"];
         put?: never;
         post?: never;
@@ -948,6 +1344,35 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        Account: {
+            /**
+             * Format: date-time
+             * @description When it was made
+             */
+            at: string;
+            /** @description By which a sign-in elsewhere is known; empty where there is none */
+            email: string;
+            /** Format: int64 */
+            id: number;
+            /**
+             * Format: date-time
+             * @description Until when a one-time code waits to be used
+             */
+            invited?: string;
+            /** @description Has signed in elsewhere; from then on only that one there is this account */
+            linked: boolean;
+            name: string;
+            off: boolean;
+            /** @enum {string} */
+            role: "reader" | "editor" | "keeper";
+            /** @description Has a password */
+            secured: boolean;
+            /**
+             * Format: date-time
+             * @description When its person was last here
+             */
+            seen?: string;
+        };
         Affected: {
             /** @enum {string} */
             after: "arrives" | "redirect" | "unresolved" | "outside" | "unroutable" | "silent" | "refused" | "mismatched" | "untrusted" | "unanswered" | "denied" | "gateway-error" | "lost-reply" | "loop" | "undecided" | "partly";
@@ -1462,6 +1887,14 @@ export interface components {
             /** @description The value at the given location */
             value?: unknown;
         };
+        Event: {
+            /** Format: date-time */
+            at: string;
+            /** @description The address that it was asked from; empty for a command */
+            from: string;
+            what: string;
+            who: string;
+        };
         Export: {
             /** @description What the file is called */
             file: string;
@@ -1571,6 +2004,13 @@ export interface components {
             };
             findings: components["schemas"]["Finding"][];
         };
+        FirstSignInBody: {
+            /** @description The one-time code */
+            code: string;
+            name: string;
+            /** @description That is to be taken from now on */
+            password: string;
+        };
         Flow: {
             encrypted: boolean;
             from?: string;
@@ -1654,6 +2094,11 @@ export interface components {
             /** @description Why there is no suspect */
             none?: string;
             suspects: components["schemas"]["Suspect"][];
+        };
+        Invited: {
+            account: components["schemas"]["Account"];
+            /** @description To be handed to the person; it is not kept */
+            code: string;
         };
         Item: {
             beyond: boolean;
@@ -1847,6 +2292,18 @@ export interface components {
             line: number;
             why: string;
         };
+        Me: {
+            /** @description Nobody signs in here */
+            alone: boolean;
+            /** @description Where else one may sign in */
+            elsewhere?: string;
+            /** @description Nobody has an account yet: the first is made by the one-time code that the program printed */
+            first: boolean;
+            /** @description What came of a sign-in elsewhere; said once */
+            said?: string;
+            /** @description Not there where nobody has signed in */
+            who?: components["schemas"]["Who"];
+        };
         Meanwhile: {
             /** Format: date-time */
             at: string;
@@ -1898,6 +2355,11 @@ export interface components {
             target?: string;
             udp?: boolean;
         };
+        Minted: {
+            /** @description To be given to the script; it is not kept */
+            secret: string;
+            token: components["schemas"]["Token"];
+        };
         MoveQuestion: {
             from: string;
             to: string;
@@ -1925,11 +2387,37 @@ export interface components {
             revision: number;
             rows: components["schemas"]["Row"][];
         };
+        NewAccountBody: {
+            /** @description By which a sign-in elsewhere is known */
+            email?: string;
+            name: string;
+            /** @enum {string} */
+            role: "reader" | "editor" | "keeper";
+        };
         NewDraft: {
             add: string[];
             remove: string[];
             title: string;
             why?: string;
+        };
+        NewPasswordBody: {
+            /** @description The one that holds now */
+            old: string;
+            password: string;
+        };
+        NewTokenBody: {
+            /**
+             * Format: int64
+             * @description For how long it is good
+             */
+            days: number;
+            /** @description What it is for */
+            name: string;
+            /**
+             * @description reader or editor
+             * @enum {string}
+             */
+            role: "reader" | "editor" | "keeper";
         };
         Next: {
             from: string;
@@ -2033,6 +2521,11 @@ export interface components {
             transport: string;
             urlpath: string;
             via?: string;
+        };
+        PeopleAnswer: {
+            /** @description The newest first */
+            events: components["schemas"]["Event"][];
+            people: components["schemas"]["Account"][];
         };
         Plan: {
             /** @description Private addresses mean there what the records say */
@@ -2290,6 +2783,11 @@ export interface components {
             left: number[];
             right: number[];
         };
+        SetAccountBody: {
+            off: boolean;
+            /** @enum {string} */
+            role: "reader" | "editor" | "keeper";
+        };
         Share: {
             entering: string[];
             /** @description Networks, machines and CIDRs; none: any */
@@ -2302,6 +2800,10 @@ export interface components {
             certificates: components["schemas"]["Certificate"][];
             /** @description What is asked for in TLS and shown no certificate that is for it and good */
             untrusted: components["schemas"]["Way"][];
+        };
+        SignInBody: {
+            name: string;
+            password: string;
         };
         Sources: {
             except: string[];
@@ -2489,6 +2991,30 @@ export interface components {
              */
             undo: number;
         };
+        Token: {
+            account: string;
+            /** Format: date-time */
+            at: string;
+            /** Format: int64 */
+            id: number;
+            /** @description What it is for */
+            name: string;
+            /**
+             * @description What it may do at most; never more than its account
+             * @enum {string}
+             */
+            role: "reader" | "editor" | "keeper";
+            /**
+             * Format: date-time
+             * @description When it was last used
+             */
+            seen?: string;
+            /**
+             * Format: date-time
+             * @description From when on it is not taken any more
+             */
+            until: string;
+        };
         Undecided: {
             address: string;
             place: string;
@@ -2556,6 +3082,13 @@ export interface components {
         Where: {
             from: string;
             target: string;
+        };
+        Who: {
+            name: string;
+            /** @enum {string} */
+            role: "reader" | "editor" | "keeper";
+            /** @description What it is for, where a script asks with one */
+            token?: string;
         };
         Window: {
             from: string;
@@ -2648,8 +3181,35 @@ export interface operations {
                     "application/json": components["schemas"]["AnswersAnswer"];
                 };
             };
-            /** @description Error */
-            default: {
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2680,8 +3240,26 @@ export interface operations {
                     "application/json": components["schemas"]["Sheet"];
                 };
             };
-            /** @description Error */
-            default: {
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2714,6 +3292,24 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Changed"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description Conflict */
@@ -2766,8 +3362,26 @@ export interface operations {
                     "application/json": components["schemas"]["Code"][] | null;
                 };
             };
-            /** @description Error */
-            default: {
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2809,8 +3423,35 @@ export interface operations {
                     "application/json": components["schemas"]["Comparison"];
                 };
             };
-            /** @description Error */
-            default: {
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2841,8 +3482,26 @@ export interface operations {
                     "application/json": components["schemas"]["Counts"];
                 };
             };
-            /** @description Error */
-            default: {
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2881,8 +3540,35 @@ export interface operations {
                     "application/json": components["schemas"]["Chart"];
                 };
             };
-            /** @description Error */
-            default: {
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2913,8 +3599,26 @@ export interface operations {
                     "application/json": components["schemas"]["Calendar"];
                 };
             };
-            /** @description Error */
-            default: {
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2947,8 +3651,26 @@ export interface operations {
                     "application/json": string;
                 };
             };
-            /** @description Error */
-            default: {
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2981,6 +3703,24 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Result"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description Conflict */
@@ -3030,8 +3770,26 @@ export interface operations {
                     "application/json": components["schemas"]["DraftRow"][] | null;
                 };
             };
-            /** @description Error */
-            default: {
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3061,6 +3819,24 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Draft"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description Conflict */
@@ -3112,8 +3888,35 @@ export interface operations {
                     "application/json": components["schemas"]["DraftSeen"];
                 };
             };
-            /** @description Error */
-            default: {
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3145,6 +3948,24 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Draft"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description Conflict */
@@ -3200,6 +4021,24 @@ export interface operations {
                     "application/json": components["schemas"]["Changed"];
                 };
             };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description Conflict */
             409: {
                 headers: {
@@ -3247,6 +4086,24 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Changed"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description Conflict */
@@ -3302,6 +4159,24 @@ export interface operations {
                     "application/json": components["schemas"]["Changed"];
                 };
             };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description Conflict */
             409: {
                 headers: {
@@ -3348,6 +4223,24 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
             };
             /** @description Conflict */
             409: {
@@ -3398,6 +4291,24 @@ export interface operations {
                     "application/json": components["schemas"]["Changed"];
                 };
             };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description Conflict */
             409: {
                 headers: {
@@ -3446,6 +4357,24 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Changed"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description Conflict */
@@ -3503,8 +4432,35 @@ export interface operations {
                     "application/json": string;
                 };
             };
-            /** @description Error */
-            default: {
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3537,8 +4493,35 @@ export interface operations {
                     "application/json": components["schemas"]["ExposureAnswer"];
                 };
             };
-            /** @description Error */
-            default: {
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3573,8 +4556,35 @@ export interface operations {
                     "application/json": components["schemas"]["ExposureChanges"];
                 };
             };
-            /** @description Error */
-            default: {
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3610,8 +4620,35 @@ export interface operations {
                     "application/json": components["schemas"]["Mend"];
                 };
             };
-            /** @description Error */
-            default: {
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3645,8 +4682,35 @@ export interface operations {
                     "application/json": components["schemas"]["FilterAnswer"];
                 };
             };
-            /** @description Error */
-            default: {
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3677,8 +4741,26 @@ export interface operations {
                     "application/json": components["schemas"]["FindingsAnswer"];
                 };
             };
-            /** @description Error */
-            default: {
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3711,6 +4793,24 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ImportAnswer"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description Conflict */
@@ -3763,8 +4863,26 @@ export interface operations {
                     "application/json": components["schemas"]["KindWords"][] | null;
                 };
             };
-            /** @description Error */
-            default: {
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3799,8 +4917,35 @@ export interface operations {
                     "application/json": components["schemas"]["LeadsAnswer"];
                 };
             };
-            /** @description Error */
-            default: {
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3833,6 +4978,24 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["LineAnswer"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description Conflict */
@@ -3888,8 +5051,35 @@ export interface operations {
                     "application/json": components["schemas"]["Entry"][] | null;
                 };
             };
-            /** @description Error */
-            default: {
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3922,6 +5112,24 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["LookAnswer"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description Conflict */
@@ -3978,8 +5186,35 @@ export interface operations {
                     "application/json": components["schemas"]["SeenLook"][] | null;
                 };
             };
-            /** @description Error */
-            default: {
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4012,6 +5247,24 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["LooksKept"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description Conflict */
@@ -4064,8 +5317,187 @@ export interface operations {
                     "application/json": components["schemas"]["MachineAnswer"];
                 };
             };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    me: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Me"];
+                };
+            };
             /** @description Error */
             default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "out-everywhere": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    password: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPasswordBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Me"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4098,6 +5530,24 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["MendAnswer"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description Conflict */
@@ -4154,6 +5604,24 @@ export interface operations {
                     "application/json": components["schemas"]["OtherMends"];
                 };
             };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description Conflict */
             409: {
                 headers: {
@@ -4208,6 +5676,24 @@ export interface operations {
                     "application/json": components["schemas"]["Swap"][] | null;
                 };
             };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description Conflict */
             409: {
                 headers: {
@@ -4260,8 +5746,289 @@ export interface operations {
                     "application/json": components["schemas"]["NamesAnswer"];
                 };
             };
-            /** @description Error */
-            default: {
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    people: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PeopleAnswer"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "new-account": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewAccountBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Invited"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "set-account": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SetAccountBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Account"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "new-code": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Invited"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4292,8 +6059,26 @@ export interface operations {
                     "application/json": components["schemas"]["PlannedLine"][] | null;
                 };
             };
-            /** @description Error */
-            default: {
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4326,6 +6111,24 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PlanAnswer"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description Conflict */
@@ -4382,6 +6185,24 @@ export interface operations {
                     "application/json": components["schemas"]["SwitchAnswer"];
                 };
             };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description Conflict */
             409: {
                 headers: {
@@ -4436,6 +6257,24 @@ export interface operations {
                     "application/json": components["schemas"]["Proposals"];
                 };
             };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description Conflict */
             409: {
                 headers: {
@@ -4486,8 +6325,26 @@ export interface operations {
                     "application/json": components["schemas"]["Machine"][] | null;
                 };
             };
-            /** @description Error */
-            default: {
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4523,8 +6380,35 @@ export interface operations {
                     "application/json": components["schemas"]["Free"];
                 };
             };
-            /** @description Error */
-            default: {
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4556,8 +6440,35 @@ export interface operations {
                     "application/json": components["schemas"]["MachineDepth"];
                 };
             };
-            /** @description Error */
-            default: {
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4590,6 +6501,24 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Effect"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description Conflict */
@@ -4642,8 +6571,26 @@ export interface operations {
                     "application/json": components["schemas"]["Records"];
                 };
             };
-            /** @description Error */
-            default: {
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4676,6 +6623,24 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Changed"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description Conflict */
@@ -4726,6 +6691,24 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Changed"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description Conflict */
@@ -4782,8 +6765,182 @@ export interface operations {
                     "application/json": components["schemas"]["Seen"][] | null;
                 };
             };
-            /** @description Error */
-            default: {
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "sign-in": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SignInBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Me"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    first: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FirstSignInBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Me"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "sign-out": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4814,8 +6971,26 @@ export interface operations {
                     "application/json": components["schemas"]["State"];
                 };
             };
-            /** @description Error */
-            default: {
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4847,8 +7022,35 @@ export interface operations {
                     "application/json": components["schemas"]["Inquiry"];
                 };
             };
-            /** @description Error */
-            default: {
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4881,6 +7083,205 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TextAnswer"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    tokens: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Token"][] | null;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "new-token": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewTokenBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Minted"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "drop-token": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description Conflict */
@@ -4936,8 +7337,35 @@ export interface operations {
                     "application/json": components["schemas"]["Result"];
                 };
             };
-            /** @description Error */
-            default: {
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4972,8 +7400,35 @@ export interface operations {
                     "application/json": string;
                 };
             };
-            /** @description Error */
-            default: {
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5006,6 +7461,24 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Changed"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description Conflict */
@@ -5060,8 +7533,35 @@ export interface operations {
                     "application/json": components["schemas"]["UsesAnswer"];
                 };
             };
-            /** @description Error */
-            default: {
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5092,8 +7592,26 @@ export interface operations {
                     "application/json": components["schemas"]["Vantage"][] | null;
                 };
             };
-            /** @description Error */
-            default: {
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5130,8 +7648,35 @@ export interface operations {
                     "application/json": components["schemas"]["WithoutAnswer"];
                 };
             };
-            /** @description Error */
-            default: {
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };

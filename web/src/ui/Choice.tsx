@@ -24,13 +24,14 @@ interface Props<T extends string> {
   value: string;
   options: readonly T[];
   onChange: (value: T) => void;
+  'aria-label'?: string;
 }
 
 /** One of a few words. */
-export function Choice<T extends string>({ label, value, options, onChange }: Props<T>) {
+export function Choice<T extends string>({ label, value, options, onChange, ...named }: Props<T>) {
   return (
-    <Box value={value} onChange={(key) => onChange(String(key) as T)}>
-      <Label>{label}</Label>
+    <Box value={value} onChange={(key) => onChange(String(key) as T)} {...named}>
+      {label && <Label>{label}</Label>}
       <Button>
         <SelectValue />
       </Button>

@@ -32,8 +32,8 @@ export const GlobalStyle = createGlobalStyle`
   @media print {
     nav, aside, footer, .no-print, [role='combobox'], #bearing, .cm-editor { display: none !important; }
     .print-only { display: block; white-space: pre-wrap; overflow-wrap: anywhere; font: 9.5pt/13pt 'IBM Plex Mono', monospace; padding: 0 24px; }
-    html, body, #root, #root > div { height: auto !important; min-width: 0 !important; }
-    #root > div, main, main > div, main > div > div { display: block !important; }
+    html, body, #root, #root > div, #root > div > div { height: auto !important; min-width: 0 !important; }
+    #root > div, #root > div > div, main, main > div, main > div > div { display: block !important; }
     #root * { overflow: visible !important; max-height: none !important; }
     body { background: #fff; }
   }

@@ -2,6 +2,7 @@ import { useEffect, useState, type ReactNode } from 'react';
 import styled from 'styled-components';
 import { Link, useLocation, useSearch } from 'wouter';
 import { Failure, useAppState, useCounts, type Through } from '../../api/client';
+import { useMay, useMe } from '../../api/me';
 import { lookThrough, useThrough } from '../../api/through';
 import { Empty } from './Empty';
 import { BearingLine } from './BearingLine';
@@ -165,6 +166,8 @@ const Foot = styled.footer`
 export function Frame({ children, dark, onTurn }: { children: ReactNode; dark: boolean; onTurn: () => void }) {
   const state = useAppState();
   const counts = useCounts();
+  const me = useMe();
+  const editor = useMay('editor');
   useStillThere(state.error);
   const { notice, connected, waiting, say, undoLast, redo } = useSession();
   const [location, go] = useLocation();
@@ -247,6 +250,11 @@ export function Frame({ children, dark, onTurn }: { children: ReactNode; dark: b
               </Link>
             </>
           )}
+          {me.data?.who && !me.data.alone && (
+            <Link href="/people" data-who>
+              {me.data.who.name}
+            </Link>
+          )}
         </Attention>
       </Top>
       <div>
@@ -267,6 +275,11 @@ export function Frame({ children, dark, onTurn }: { children: ReactNode; dark: b
         {connected && (state.data?.trouble || state.data?.readOnly) && (
           <Bar $look={!!state.data.trouble} data-trouble>
             {state.data.trouble || state.data.readOnly}
+          </Bar>
+        )}
+        {!editor && (
+          <Bar data-reader>
+            You may read here. What you try is tried, and nothing is kept; a keeper can make you an editor.
           </Bar>
         )}
         {notice && (
@@ -294,7 +307,7 @@ export function Frame({ children, dark, onTurn }: { children: ReactNode; dark: b
           <Failed error={state.error} again={() => void state.refetch()} />
         ) : !state.data ? (
           <Loading what="Reading the estate…" />
-        ) : state.data.records === 0 && !['/records', '/log', '/words'].includes(location) ? (
+        ) : state.data.records === 0 && !['/records', '/log', '/words', '/people'].includes(location) ? (
           <Empty />
         ) : (
           children
@@ -302,7 +315,8 @@ export function Frame({ children, dark, onTurn }: { children: ReactNode; dark: b
       </Main>
       <Foot>
         <Hints />
-        <span style={{ marginLeft: 'auto' }}>
+        <span style={{ marginLeft: 'auto', display: 'flex', gap: 22 }}>
+          {me.data?.alone && <Link href="/people">people</Link>}
           <LinkButton onPress={onTurn}>{dark ? 'day' : 'night'}</LinkButton>
         </span>
       </Foot>
@@ -389,6 +403,7 @@ const titles: Record<string, string> = {
   dates: 'Dates',
   drafts: 'Drafts',
   log: 'Log',
+  people: 'People',
   words: 'What the words mean',
   filters: 'Filter',
   uses: 'Uses of',
