@@ -21,6 +21,7 @@ require (
 	github.com/letsencrypt/pebble/v2 v2.10.3
 	github.com/mattn/go-isatty v0.0.24
 	github.com/miekg/dns v1.1.73
+	github.com/oauth2-proxy/mockoidc v0.0.0-20261103160011-e06ed0b7cb7f
 	github.com/pressly/goose/v3 v3.29.0
 	github.com/prometheus/procfs v0.22.0
 	github.com/vishvananda/netlink v1.3.1
@@ -32,7 +33,6 @@ require (
 	golang.org/x/oauth2 v0.38.0
 	golang.org/x/sync v0.25.0
 	golang.org/x/sys v0.49.0
-	golang.org/x/time v0.16.0
 	modernc.org/sqlite v1.62.0
 )
 
@@ -44,6 +44,7 @@ require (
 	github.com/go-jose/go-jose/v4 v4.1.8 // indirect
 	github.com/go-json-experiment/json v0.0.0-20260213210345-44df1a37e875 // indirect
 	github.com/go-viper/mapstructure/v2 v2.4.0 // indirect
+	github.com/golang-jwt/jwt/v5 v5.3.1 // indirect
 	github.com/google/uuid v1.6.0 // indirect
 	github.com/letsencrypt/challtestsrv v1.4.2 // indirect
 	github.com/mattn/go-shellwords v1.0.12 // indirect
@@ -57,6 +58,7 @@ require (
 	github.com/xhit/go-str2duration/v2 v2.1.0 // indirect
 	go.uber.org/multierr v1.11.0 // indirect
 	golang.org/x/text v0.43.0 // indirect
+	golang.org/x/time v0.16.0 // indirect
 	modernc.org/libc v1.80.1 // indirect
 	modernc.org/mathutil v1.7.1 // indirect
 	modernc.org/memory v1.12.1 // indirect

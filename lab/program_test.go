@@ -44,6 +44,7 @@ type program struct {
 	url string
 	cmd *exec.Cmd
 	out *bufio.Reader // what it prints next
+	as  string        // the cookie of who asks; empty where nobody signs in
 }
 
 // start runs the program until the test ends; it listens on a free port of its own choosing.
@@ -86,6 +87,16 @@ func (p *program) kill() {
 	_ = p.cmd.Wait()
 }
 
+// signed is the program as somebody asks it who sets a password with a one-time code.
+func (p *program) signed(t testing.TB, name, code string) *program {
+	t.Helper()
+	as := *p
+	if status, err := as.call("POST", "/api/sign-in/code", map[string]string{"name": name, "code": code, "password": herons}, nil); err != nil || status != http.StatusOK {
+		t.Fatal(name, status, err)
+	}
+	return &as
+}
+
 // call asks the API, and decodes its answer into out where the status is 200.
 func (p *program) call(method, path string, body, out any) (int, error) {
 	var reader io.Reader
@@ -103,11 +114,18 @@ func (p *program) call(method, path string, body, out any) (int, error) {
 		return 0, err
 	}
 	req.Header.Set("Content-Type", "application/json")
+	if p.as != "" {
+		req.Header.Set("Cookie", p.as)
+	}
+	req.Header.Set("Origin", p.url)
 	resp, err := http.DefaultClient.Do(req)
 	if err != nil {
 		return 0, err
 	}
 	defer func() { _ = resp.Body.Close() }()
+	for _, c := range resp.Cookies() {
+		p.as = c.Name + "=" + c.Value
+	}
 	text, err := io.ReadAll(resp.Body)
 	if err == nil && out != nil && resp.StatusCode == http.StatusOK {
 		err = json.Unmarshal(text, out)

@@ -29,12 +29,13 @@ var ErrPassword = errors.New("not a password that is taken here")
 // CheckPassword says what is wrong with a password for an account.
 func CheckPassword(name, password string) error {
 	n := utf8.RuneCountInString(password)
+	first, _ := utf8.DecodeRuneInString(strings.ToLower(password))
 	switch folded := strings.ToLower(password); {
 	case n < leastPassword:
 		return fmt.Errorf("%w: it has %d characters; expected %d at least (a few words will do)", ErrPassword, n, leastPassword)
 	case n > mostPassword:
 		return fmt.Errorf("%w: it has %d characters; expected %d at most", ErrPassword, n, mostPassword)
-	case strings.Trim(folded, folded[:1]) == "":
+	case strings.Trim(folded, string(first)) == "":
 		return fmt.Errorf("%w: it is one character again and again", ErrPassword)
 	case strings.ReplaceAll(folded, strings.ToLower(name), "") == "":
 		return fmt.Errorf("%w: it is the name of the account", ErrPassword)

@@ -72,8 +72,11 @@ func (t *tries) take(name, address string, now time.Time) time.Duration {
 }
 
 // done forgets the tries of who got in.
-func (t *tries) done(name, address string) {
-	t.both.Done(strings.ToLower(name) + "\x00" + nearby(address))
+func (t *tries) done(name, address string, now time.Time) {
+	name, address = strings.ToLower(name), nearby(address)
+	t.both.Done(name + "\x00" + address)
+	t.address.Back(address, now)
+	t.account.Back(name, now)
 }
 
 // ownOriginOnly refuses requests that another site's page made the browser send, those for a host name that is not this program's

@@ -104,7 +104,7 @@ func (s *Server) postSignIn(ctx context.Context, in *signIn) (*body[Me], error) 
 		}
 		return nil, errIn
 	}
-	s.tries.done(name, address)
+	s.tries.done(name, address, now)
 	return s.signedIn(ctx, a, "signed in")
 }
 
@@ -187,7 +187,7 @@ func (s *Server) postFirst(ctx context.Context, in *firstSignIn) (*body[Me], err
 	if a, err = s.db.AccountOf(ctx, a.ID); err != nil {
 		return nil, problem(err)
 	}
-	s.tries.done(name, address)
+	s.tries.done(name, address, now)
 	return s.signedIn(ctx, a, "set a password with a one-time code")
 }
 
@@ -210,7 +210,7 @@ func (s *Server) firstAccount(ctx context.Context, name, password, digest string
 	if err != nil {
 		return nil, problem(err)
 	}
-	s.tries.done(name, addressOf(ctx))
+	s.tries.done(name, addressOf(ctx), time.Now())
 	return s.signedIn(ctx, a, "made the first account")
 }
 
@@ -257,7 +257,7 @@ func (s *Server) postPassword(ctx context.Context, in *newPassword) (*body[Me], 
 	if a, err = s.db.AccountOf(ctx, a.ID); err != nil {
 		return nil, problem(err)
 	}
-	s.tries.done(a.Name, address)
+	s.tries.done(a.Name, address, time.Now())
 	s.watch.tell(s.db.Current().Revision) // streams of the other sessions end
 	return s.signedIn(ctx, a, "changed the password; all other sessions ended")
 }

@@ -148,7 +148,7 @@ func keepDraft(ctx context.Context, s streams, db *store.Store, d store.Draft, c
 	if ch.IsEmpty() {
 		return wrong("a draft without a line; expected lines that go or come")
 	}
-	d.Author, d.Remove, d.Add = "command", append([]string{}, ch.Remove...), []string{}
+	d.Author, d.Remove, d.Add = atConsole(), append([]string{}, ch.Remove...), []string{}
 	for _, p := range ch.Add {
 		d.Add = append(d.Add, p.Line())
 	}
@@ -171,7 +171,7 @@ func (c *draftApply) Run(ctx context.Context, _ streams) error {
 		if err != nil {
 			return err
 		}
-		if _, err := db.Commit(ctx, store.Edit{Base: db.Current().Revision, Who: "command", Why: d.Title, Change: changeOf(&d)}); err != nil {
+		if _, err := db.Commit(ctx, store.Edit{Base: db.Current().Revision, Who: atConsole(), Why: d.Title, Change: changeOf(&d)}); err != nil {
 			return keptIn(err)
 		}
 		return db.DropDraft(ctx, c.N)

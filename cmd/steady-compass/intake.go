@@ -137,7 +137,7 @@ func (c *importCommand) open(ctx context.Context) (*estate.Estate, func(*estate.
 		}
 		base := db.Current()
 		return base.Estate, func(next *estate.Estate) error {
-			edit := store.Edit{Base: base.Revision, Who: "command", Why: "import " + c.Format + " " + strings.Join(c.Files, " "), Change: estate.Difference(base.Estate, next)}
+			edit := store.Edit{Base: base.Revision, Who: atConsole(), Why: "import " + c.Format + " " + strings.Join(c.Files, " "), Change: estate.Difference(base.Estate, next)}
 			_, err := db.Commit(ctx, edit)
 			return errors.Join(keptIn(err), db.Close())
 		}, nil

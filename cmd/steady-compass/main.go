@@ -44,6 +44,7 @@ type cli struct {
 	Collect  collectCommand  `cmd:"" help:"Print what this machine says of itself: addresses, routes, listeners, hosts file, containers."`
 	Export   exportCommand   `cmd:"" help:"Write a zone or a hosts file."`
 	Synth    synthCommand    `cmd:"" help:"Print a made-up estate of any size."`
+	People   peopleCommand   `cmd:"" help:"Who may do what in a database: list, add, code, role, off, on."`
 	Backup   backupCommand   `cmd:"" help:"Write a sound copy of a database to a new file."`
 	StandIn  standInCommand  `cmd:"" name:"stand-in" help:"Play an outside service, for trying this out where there is none."`
 }

@@ -132,7 +132,7 @@ func (c *moveCommand) Run(ctx context.Context, s streams) error {
 	if c.Estate != "" {
 		return writeWhole(c.Estate, notation.Print(next))
 	}
-	_, err = db.Commit(ctx, store.Edit{Base: base, Who: "command", Why: strings.Join([]string{"move", c.From, c.To}, " "), Change: change})
+	_, err = db.Commit(ctx, store.Edit{Base: base, Who: atConsole(), Why: strings.Join([]string{"move", c.From, c.To}, " "), Change: change})
 	return keptIn(err)
 }
 
