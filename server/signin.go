@@ -170,6 +170,9 @@ func (s *Server) postFirst(ctx context.Context, in *firstSignIn) (*body[Me], err
 	if a.ID == 0 {
 		return s.firstAccount(ctx, name, in.Body.Password, digest)
 	}
+	if subtle.ConstantTimeCompare([]byte(digest), []byte(a.Code)) != 1 { // before anything takes time that nobody's does not
+		return nil, errCode
+	}
 	hash, err := s.hasher.Hash(ctx, in.Body.Password)
 	if err != nil {
 		return nil, problem(err)

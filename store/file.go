@@ -21,7 +21,7 @@ const (
 	// applicationID marks a file as a database of this program (SQLite's file format, §1.3.14).
 	applicationID = 0x53434F4D
 	// schemaVersion is the last migration, kept as the file's user version.
-	schemaVersion = 7
+	schemaVersion = 8
 	// lockWait is how long a database that another program is writing to is waited for.
 	lockWait = 800 * time.Millisecond
 	// settleAfter is how long after a commit the log file is written into the main one.
@@ -313,32 +313,4 @@ func explained(path string, err error) error {
 		return fmt.Errorf("%s: the disk is full; nothing was kept", path)
 	}
 	return fmt.Errorf("%s: %w", path, err)
-}
-
-// Backup writes a sound copy of the whole database to a file that is not there yet. Where it fails, it leaves nothing.
-func (s *Store) Backup(ctx context.Context, path string) error {
-	if _, err := os.Lstat(path); err == nil {
-		return fmt.Errorf("backup: %s is there already; expected a name that is free", path)
-	}
-	dir, err := os.MkdirTemp(filepath.Dir(path), ".backup-*")
-	if err != nil {
-		return fmt.Errorf("backup to %s: %w", path, err)
-	}
-	defer func() { _ = os.RemoveAll(dir) }()
-	whole := filepath.Join(dir, "whole")
-	if _, err := s.db.ExecContext(ctx, "VACUUM INTO ?", whole); err != nil {
-		return fmt.Errorf("backup to %s: %w", path, err)
-	}
-	if err := os.Chmod(whole, 0o600); err != nil {
-		return fmt.Errorf("backup to %s: %w", path, err)
-	}
-	if err := os.Link(whole, path); err == nil {
-		return nil
-	} else if errors.Is(err, fs.ErrExist) {
-		return fmt.Errorf("backup: %s is there already; expected a name that is free", path)
-	}
-	if err := os.Rename(whole, path); err != nil {
-		return fmt.Errorf("backup to %s: %w", path, err)
-	}
-	return nil
 }

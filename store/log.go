@@ -21,7 +21,7 @@ type Entry struct {
 	At           time.Time `json:"at"`
 	Who          string    `json:"who"`
 	Why          string    `json:"why,omitempty"`
-	Act          string    `json:"act"` // edit, undo or redo
+	Act          string    `json:"act" doc:"edit, undo or redo; restored where the database was replaced by a copy"`
 	Of           int64     `json:"of,omitempty"`
 	Removed      []string  `json:"removed" nullable:"false"`
 	Added        []string  `json:"added" nullable:"false" doc:"With their places, where they are ordered"`
@@ -164,7 +164,7 @@ func (s *Store) Log(ctx context.Context, before int64, limit int) ([]Entry, erro
 		before = 1 << 62
 	}
 	var rows []entryRow
-	if err := s.db.SelectContext(ctx, &rows, "SELECT revision, at, who, why, act, of, summary, effect FROM change WHERE revision < ? ORDER BY revision DESC LIMIT ?", before, limit); err != nil {
+	if err := s.db.SelectContext(ctx, &rows, "SELECT revision, at, who, why, CASE WHEN "+isRestored+" THEN '"+restored+"' ELSE act END AS act, of, summary, effect FROM change WHERE revision < ? ORDER BY revision DESC LIMIT ?", before, limit); err != nil {
 		return nil, fmt.Errorf("read the log: %w", err)
 	}
 	undoable, _ := s.undoable()
@@ -256,7 +256,7 @@ func (s *Store) loadStacks(ctx context.Context, from sqlx.QueryerContext) error 
 		Act      string
 		Of       sql.NullInt64
 	}
-	if err := sqlx.SelectContext(ctx, from, &rows, "SELECT revision, act, of FROM change ORDER BY revision"); err != nil {
+	if err := sqlx.SelectContext(ctx, from, &rows, "SELECT revision, act, of FROM change WHERE NOT coalesce("+isRestored+", false) ORDER BY revision"); err != nil {
 		return fmt.Errorf("read the log: %w", err)
 	}
 	var all stacks

@@ -46,6 +46,7 @@ type cli struct {
 	Synth    synthCommand    `cmd:"" help:"Print a made-up estate of any size."`
 	People   peopleCommand   `cmd:"" help:"Who may do what in a database: list, add, code, role, off, on."`
 	Backup   backupCommand   `cmd:"" help:"Write a sound copy of a database to a new file."`
+	Restore  restoreCommand  `cmd:"" help:"Look a copy of a database through, and put it in the place of one."`
 	StandIn  standInCommand  `cmd:"" name:"stand-in" help:"Play an outside service, for trying this out where there is none."`
 }
 

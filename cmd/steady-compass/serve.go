@@ -69,6 +69,9 @@ func serve(ctx context.Context, s streams, path, listen string, flags *accessFla
 	if err != nil {
 		return errors.Join(wrong("%v", err), listener.Close())
 	}
+	if err := db.Intact(ctx); err != nil {
+		return errors.Join(wrong("%v", err), db.Close(), listener.Close())
+	}
 	if why := db.ReadOnly(); why != nil {
 		_, _ = fmt.Fprintf(s.err, "%v\n", why)
 	}
@@ -148,25 +151,6 @@ func demoDraft(ctx context.Context, db *store.Store) error {
 	}
 	_, err = db.AddDraft(ctx, d)
 	return err
-}
-
-type backupCommand struct {
-	File string `arg:"" help:"The file to write; it must not be there yet."`
-	DB   string `help:"The database to copy." name:"db" default:"steady.db" placeholder:"FILE"`
-}
-
-func (c *backupCommand) Run(ctx context.Context, s streams) error {
-	if _, err := os.Stat(c.DB); err != nil {
-		return wrong("%s: no such database", c.DB)
-	}
-	db, err := store.Open(ctx, c.DB)
-	if err != nil {
-		return wrong("%v", err)
-	}
-	if err := errors.Join(db.Backup(ctx, c.File), db.Close()); err != nil {
-		return wrong("%v", err)
-	}
-	return nil
 }
 
 type synthCommand struct {

@@ -1,0 +1,65 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"time"
+
+	"steady-compass/store"
+)
+
+type backupCommand struct {
+	File string `arg:"" help:"The file to write; it must not be there yet."`
+	DB   string `help:"The database to copy." name:"db" default:"steady.db" placeholder:"FILE"`
+}
+
+func (c *backupCommand) Run(ctx context.Context, s streams) error {
+	if _, err := os.Stat(c.DB); err != nil {
+		return wrong("%s: no such database", c.DB)
+	}
+	db, err := store.Open(ctx, c.DB)
+	if err != nil {
+		return wrong("%v", err)
+	}
+	if err := errors.Join(db.Backup(ctx, c.File), db.Close()); err != nil {
+		return wrong("%v", err)
+	}
+	return nil
+}
+
+type restoreCommand struct {
+	File  string `arg:"" help:"The copy, as backup writes it."`
+	DB    string `help:"The database in whose place it is put; made where there is none. It may be open." name:"db" default:"steady.db" placeholder:"FILE"`
+	Check bool   `help:"Look the copy through, say what it holds, and put it nowhere."`
+}
+
+func (c *restoreCommand) Run(ctx context.Context, s streams) error {
+	if c.Check {
+		holds, err := store.CheckCopy(ctx, c.File)
+		if err != nil {
+			return wrong("%v", err)
+		}
+		_, err = fmt.Fprintf(s.out, "%s is sound: %s\n", c.File, contents(holds))
+		return err
+	}
+	holds, before, err := store.Restore(ctx, c.File, c.DB, atConsole())
+	if err != nil {
+		return wrong("%v", err)
+	}
+	_, _ = fmt.Fprintf(s.out, "%s is restored from %s: %s\n", c.DB, c.File, contents(holds))
+	if before != "" {
+		_, _ = fmt.Fprintf(s.out, "What was there is in %s\n", before)
+	}
+	return nil
+}
+
+// contents says what a database holds.
+func contents(c store.Contents) string {
+	out := fmt.Sprintf("revision %d, %d records, %d changes", c.Revision, c.Records, c.Changes)
+	if !c.Last.IsZero() {
+		out += ", the last of " + c.Last.Local().Format(time.DateTime)
+	}
+	return out + fmt.Sprintf("; %d drafts, %d looks, %d accounts", c.Drafts, c.Looks, c.Accounts)
+}
