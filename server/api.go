@@ -107,6 +107,7 @@ func registerAPI(e *echo.Echo, s *Server) huma.API {
 	table(reader, "records", "/api/records", "The estate as notation", s.getRecords)
 	get(reader, "vantages", "/api/vantages", "The places to look from", s.getVantages)
 	get(reader, "log", "/api/log", "The changes, the newest first", s.getLog)
+	get(reader, "between", "/api/log/between", "What two revisions differ in: lines, and what that does", s.getBetween)
 	table(reader, "ports", "/api/ports", "All machines with their used ports", s.getPorts)
 	get(reader, "machine-ports", "/api/ports/machine", "A machine's ports in depth", s.getMachinePorts)
 	get(reader, "free", "/api/ports/free", "The next free port of a machine", s.getFree)
@@ -363,19 +364,6 @@ func (s *Server) getRecords(ctx context.Context, _ *none) (*body[Records], error
 
 func (s *Server) getVantages(ctx context.Context, _ *none) (*body[[]Vantage], error) {
 	return &body[[]Vantage]{s.asked(ctx).vantages()}, nil
-}
-
-type logQuery struct {
-	Before int64 `query:"before" doc:"Only changes before this revision"`
-	Limit  int   `query:"limit" default:"100" minimum:"1" maximum:"500"`
-}
-
-func (s *Server) getLog(ctx context.Context, in *logQuery) (*body[[]store.Entry], error) {
-	entries, err := s.db.Log(ctx, in.Before, in.Limit)
-	if err != nil {
-		return nil, problem(err)
-	}
-	return &body[[]store.Entry]{entries}, nil
 }
 
 // KindWords is a kind of record by its words.

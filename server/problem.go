@@ -49,9 +49,12 @@ func init() {
 // problem makes a Problem of an error.
 func problem(err error) error {
 	var conflict *store.Conflict
+	var said *Problem
 	switch {
 	case err == nil:
 		return nil
+	case errors.As(err, &said):
+		return said
 	case errors.As(err, &conflict):
 		return &Problem{Title: "Somebody has changed the same line", Status: http.StatusConflict, Detail: conflict.Error(), Clashes: conflict.Clashes}
 	case errors.Is(err, store.ErrReadOnly):

@@ -28,7 +28,7 @@ const throughWord = "draft"
 
 var throughParam = &huma.Param{
 	Name: throughWord, In: "query", Schema: &huma.Schema{Type: huma.TypeInteger, Format: "int64"},
-	Description: "The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force",
+	Description: "The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force. Less than 0, an earlier revision: what is asked is answered as it was then, and nothing is written",
 }
 
 // lens is a draft that is looked through, and the estate with it made.
@@ -157,7 +157,7 @@ func (s *Server) through(ctx context.Context, word string) (context.Context, err
 		return ctx, nil
 	}
 	id, err := strconv.ParseInt(word, 10, 64)
-	if err != nil || id < 0 {
+	if err != nil {
 		return ctx, &Problem{Title: "There is no such draft", Status: http.StatusUnprocessableEntity, Detail: clip(word) + " is no number of a draft; expected one, or 0 for what is in force"}
 	}
 	l, err := s.lens(ctx, id)
@@ -169,7 +169,14 @@ func (s *Server) through(ctx context.Context, word string) (context.Context, err
 
 // lens is a draft made of the estate as it is in force now. It goes on from how it was looked through last.
 func (s *Server) lens(ctx context.Context, id int64) (*lens, error) {
-	d, err := s.db.Draft(ctx, id)
+	var d store.Draft
+	var past *estate.Estate
+	var err error
+	if id < 0 {
+		d, past, err = s.asOf(ctx, -id)
+	} else {
+		d, err = s.db.Draft(ctx, id)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -181,7 +188,16 @@ func (s *Server) lens(ctx context.Context, id int64) (*lens, error) {
 		return last, nil
 	}
 	l := &lens{draft: d, on: on, working: parallel.NewTurn()}
-	next, err := drafted(on.Estate, &d)
+	next := past
+	if past == nil {
+		next, err = drafted(on.Estate, &d)
+	} else {
+		c := estate.Difference(on.Estate, past)
+		l.draft.Remove = c.Remove
+		for _, p := range c.Add {
+			l.draft.Add = append(l.draft.Add, p.Line())
+		}
+	}
 	switch {
 	case err != nil:
 		l.cannot = err
@@ -217,8 +233,9 @@ func inForceOnly(ctx context.Context, what string) error {
 
 // Through is the draft that is looked through.
 type Through struct {
-	ID      int64  `json:"id"`
+	ID      int64  `json:"id" doc:"Less than 0 of an earlier revision"`
 	Title   string `json:"title"`
+	At      string `json:"at,omitempty" doc:"When an earlier revision was made"`
 	Lines   int    `json:"lines" doc:"of it that are not in force"`
 	Edition int64  `json:"edition"`
 	Undo    int    `json:"undo" doc:"How often what was written into it can be taken back"`
@@ -238,17 +255,23 @@ func (s *Server) throughOf(ctx context.Context) (*Through, error) {
 	if l.cannot != nil {
 		out.Cannot = l.cannot.Error()
 	}
+	if l.draft.ID < 0 && !l.draft.At.IsZero() {
+		out.At = l.draft.At.Format(time.RFC3339)
+	}
 	return out, nil
 }
 
 // amend writes into the draft that is looked through, whatever else is written into it meanwhile: the change is made of it as it is by
 // then. The estate itself stays as it is.
 func (s *Server) amend(ctx context.Context, key string, write func(*lens) (*estate.Estate, error)) (*body[Changed], error) {
+	id := lensOf(ctx).draft.ID
+	if id < 0 {
+		return nil, errPast
+	}
 	if err := s.keeping.Take(ctx); err != nil {
 		return nil, problem(err)
 	}
 	defer s.keeping.Leave()
-	id := lensOf(ctx).draft.ID
 	known, _, err := s.db.Amended(ctx, id, key)
 	if err != nil {
 		return nil, problem(err)
@@ -287,6 +310,9 @@ func (s *Server) amend(ctx context.Context, key string, write func(*lens) (*esta
 
 // unamend takes back what was written into a draft last.
 func (s *Server) unamend(ctx context.Context, was *lens) (*body[Changed], error) {
+	if was.draft.ID < 0 {
+		return nil, errPast
+	}
 	if err := s.db.Unamend(ctx, was.draft.ID); err != nil {
 		return nil, noDraft(err)
 	}

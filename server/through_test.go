@@ -133,7 +133,7 @@ func TestLookingThrough(t *testing.T) {
 	}
 	save(records.Text, 409) // it is another edition by now
 
-	for word, want := range map[string]int{"999": 404, "x": 422, "-1": 422, "0": 200} {
+	for word, want := range map[string]int{"999": 404, "x": 422, "-999": 404, "-1": 200, "0": 200} {
 		if w := call(t, h, "GET", "/api/names?draft="+word, nil); w.Code != want {
 			t.Errorf("draft %s: %d, want %d", word, w.Code, want)
 		}

@@ -160,11 +160,39 @@ func (r entryRow) entry() (Entry, error) {
 
 // Log gives changes, the newest first: at most limit of those before a revision (0: from the newest).
 func (s *Store) Log(ctx context.Context, before int64, limit int) ([]Entry, error) {
-	if before <= 0 {
-		before = 1 << 62
+	return s.LogOf(ctx, LogQuestion{Before: before, Limit: limit})
+}
+
+// LogQuestion says which changes are asked for.
+type LogQuestion struct {
+	Before int64  // only those before this revision; 0 for all
+	Limit  int    // how many at most
+	Who    string // only those of whom this is part of the name
+	Kind   string // only those with a line of this kind
+	Word   string // only those with a line, or a reason, that this is part of
+}
+
+// LogOf is the changes that a question asks for, the newest first.
+func (s *Store) LogOf(ctx context.Context, q LogQuestion) ([]Entry, error) {
+	if q.Before <= 0 {
+		q.Before = 1 << 62
+	}
+	like := func(word string) string {
+		return "%" + strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`).Replace(word) + "%"
+	}
+	kind := ""
+	if q.Kind != "" {
+		kind = like(`"` + q.Kind + " ") // a line as JSON
+	}
+	word := ""
+	if q.Word != "" {
+		word = marshal(strings.ToLower(q.Word))
+		word = like(word[1 : len(word)-1])
 	}
 	var rows []entryRow
-	if err := s.db.SelectContext(ctx, &rows, "SELECT revision, at, who, why, CASE WHEN "+isRestored+" THEN '"+restored+"' ELSE act END AS act, of, summary, effect FROM change WHERE revision < ? ORDER BY revision DESC LIMIT ?", before, limit); err != nil {
+	if err := s.db.SelectContext(ctx, &rows, "SELECT revision, at, who, why, CASE WHEN "+isRestored+" THEN '"+restored+"' ELSE act END AS act, of, summary, effect FROM change"+
+		` WHERE revision < ? AND (? = '' OR who LIKE ? ESCAPE '\') AND (? = '' OR forward LIKE ? ESCAPE '\') AND (? = '' OR lower(forward) LIKE ? ESCAPE '\' OR lower(why) LIKE ? ESCAPE '\')`+
+		" ORDER BY revision DESC LIMIT ?", q.Before, q.Who, like(q.Who), kind, kind, word, word, like(strings.ToLower(q.Word)), q.Limit); err != nil {
 		return nil, fmt.Errorf("read the log: %w", err)
 	}
 	undoable, _ := s.undoable()
@@ -275,4 +303,10 @@ func (s *Store) SetEffect(ctx context.Context, revision int64, effect string) er
 		return fmt.Errorf("note the effect of change %d: %w", revision, err)
 	}
 	return nil
+}
+
+// RevisionAt is the last revision of a moment; 0 before the first.
+func (s *Store) RevisionAt(ctx context.Context, at time.Time) (revision int64, err error) {
+	err = s.db.GetContext(ctx, &revision, "SELECT coalesce(max(revision), 0) FROM change WHERE julianday(at) <= julianday(?)", stamp(at))
+	return revision, explained(s.file.name(), err)
 }

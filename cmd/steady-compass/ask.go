@@ -9,6 +9,7 @@ import (
 	"math"
 	"os"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -31,6 +32,7 @@ import (
 type question struct {
 	Estate string `help:"Estate file to ask, or - for standard input." placeholder:"FILE" xor:"source"`
 	DB     string `help:"Database to ask." name:"db" placeholder:"FILE" xor:"source"`
+	AsOf   string `help:"As a database was then: a revision's number, a day or a moment, as 2026-11-30 or 2026-11-30T14:00:00Z." placeholder:"WHEN"`
 	With   string `help:"Text of a change, or - for standard input: answer as if it were made." placeholder:"FILE"`
 	Day    string `help:"The day to ask for, as 2026-12-01; today where not given." placeholder:"DATE"`
 	JSON   bool   `help:"Print JSON." name:"json"`
@@ -145,12 +147,42 @@ func (q *question) recorded(ctx context.Context, s streams) (*estate.Estate, err
 		if err != nil {
 			return nil, err
 		}
-		return db.Current().Estate, db.Close()
+		e, err := asOf(ctx, db, q.AsOf)
+		return e, errors.Join(err, db.Close())
+	}
+	if q.AsOf != "" {
+		return nil, wrong("--as-of: a file has no past; expected --db FILE with it")
 	}
 	if q.Estate == "" {
 		return nil, wrong("no estate to ask; expected --estate FILE, --estate - or --db FILE")
 	}
 	return readEstate(q.Estate, s.in)
+}
+
+// asOf is what a database held at a time: a revision's number, a day (its end) or a moment; now where none is said.
+func asOf(ctx context.Context, db *store.Store, when string) (*estate.Estate, error) {
+	if when == "" {
+		return db.Current().Estate, nil
+	}
+	revision, err := strconv.ParseInt(when, 10, 64)
+	if err != nil {
+		at, err := time.Parse(time.RFC3339, when)
+		if err != nil {
+			day, err := time.ParseInLocation(time.DateOnly, when, time.Local)
+			if err != nil {
+				return nil, wrong("--as-of: %q is neither a revision nor a day nor a moment; expected 12, 2026-11-30 or 2026-11-30T14:00:00Z", when)
+			}
+			at = day.AddDate(0, 0, 1).Add(-time.Nanosecond)
+		}
+		if revision, err = db.RevisionAt(ctx, at); err != nil {
+			return nil, err
+		}
+	}
+	e, err := db.At(ctx, revision)
+	if err != nil {
+		return nil, wrong("--as-of %s: %v", when, err)
+	}
+	return e, nil
 }
 
 // openThere opens a database that is there already.

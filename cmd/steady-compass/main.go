@@ -44,6 +44,8 @@ type cli struct {
 	Collect  collectCommand  `cmd:"" help:"Print what this machine says of itself: addresses, routes, listeners, hosts file, containers."`
 	Export   exportCommand   `cmd:"" help:"Write a zone or a hosts file."`
 	Synth    synthCommand    `cmd:"" help:"Print a made-up estate of any size."`
+	Log      logCommand      `cmd:"" help:"List the changes of a database, the newest first."`
+	Diff     diffCommand     `cmd:"" help:"Print what makes one estate of another, as the text of a change."`
 	People   peopleCommand   `cmd:"" help:"Who may do what in a database: list, add, code, role, off, on."`
 	Backup   backupCommand   `cmd:"" help:"Write a sound copy of a database to a new file."`
 	Restore  restoreCommand  `cmd:"" help:"Look a copy of a database through, and put it in the place of one."`

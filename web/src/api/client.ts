@@ -1,5 +1,12 @@
 // The API, typed from its own description, and the questions that views ask.
-import { QueryClient, hashKey, isCancelledError, keepPreviousData, useQuery } from '@tanstack/react-query';
+import {
+  QueryClient,
+  hashKey,
+  isCancelledError,
+  keepPreviousData,
+  useInfiniteQuery,
+  useQuery,
+} from '@tanstack/react-query';
 import createClient, { createQuerySerializer } from 'openapi-fetch';
 import type { components, paths } from './schema';
 import { through, useThrough } from './through';
@@ -82,7 +89,7 @@ const serialized = createQuerySerializer();
 
 /** Asks of the draft that is looked through, where the question does not name another (0: what is in force). */
 export const api = createClient<paths>({
-  querySerializer: (query) => serialized(through() > 0 ? { draft: through(), ...query } : query),
+  querySerializer: (query) => serialized(through() !== 0 ? { draft: through(), ...query } : query),
 });
 
 /** What asks of what is in force, whatever is looked through. */
@@ -437,8 +444,42 @@ export function useVantages() {
   return useQuery({ queryKey: ['vantages'], queryFn: () => ask(api.GET('/api/vantages')) });
 }
 
-export function useLog() {
-  return useQuery({ queryKey: ['log'], queryFn: () => ask(api.GET('/api/log')) });
+/** Which changes are asked for: of whom, with a line of which kind, with which word in them. */
+export interface LogQuestion {
+  who: string;
+  kind: string;
+  word: string;
+}
+
+const logPage = 100;
+
+/** The changes, the newest first, as many as were asked for. */
+export function useLog(of: LogQuestion) {
+  return useInfiniteQuery({
+    queryKey: ['log', of],
+    queryFn: async ({ pageParam, signal }) =>
+      (await ask(
+        api.GET('/api/log', { params: { query: { ...of, limit: logPage, before: pageParam, draft: 0 } }, signal }),
+      )) ?? [],
+    initialPageParam: 0,
+    getNextPageParam: (last) => (last.length < logPage ? undefined : last.at(-1)?.revision),
+    placeholderData: keepPreviousData,
+  });
+}
+
+/** The last changes, whatever they are. */
+export function useLastChanges() {
+  const log = useLog({ who: '', kind: '', word: '' });
+  return log.data?.pages[0] ?? [];
+}
+
+/** What two revisions differ in; 0 is the one in force. */
+export function useBetween(from: number, to: number) {
+  return useQuery({
+    queryKey: ['between', from, to],
+    queryFn: ({ signal }) => ask(api.GET('/api/log/between', { params: { query: { from, to, draft: 0 } }, signal })),
+    enabled: from > 0,
+  });
 }
 
 export function useKinds() {
@@ -450,7 +491,7 @@ export function useKinds() {
  * there is none.
  */
 export function useInForce<T>(of: readonly string[], ask: (query: { draft: number }) => Promise<T>) {
-  const looking = useThrough() > 0;
+  const looking = useThrough() !== 0;
   const { data } = useQuery({ queryKey: ['in force', ...of], queryFn: () => ask(inForce), enabled: looking });
   return looking ? data : undefined;
 }

@@ -592,6 +592,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/log/between": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What two revisions differ in: lines, and what that does
+         * @description Needs the role reader.
+         */
+        get: operations["between"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/look": {
         parameters: {
             query?: never;
@@ -1448,6 +1468,21 @@ export interface components {
              */
             to: number;
         };
+        Between: {
+            /** @description With their places, where they are ordered */
+            add: string[];
+            effect?: components["schemas"]["Effect"];
+            /** Format: int64 */
+            from: number;
+            /**
+             * Format: int64
+             * @description How many there are in all
+             */
+            lines: number;
+            remove: string[];
+            /** Format: int64 */
+            to: number;
+        };
         Break: {
             To: string;
             at: string;
@@ -1860,6 +1895,7 @@ export interface components {
             short: string;
         };
         Entry: {
+            /** @description edit, undo or redo; restored where the database was replaced by a copy */
             act: string;
             /** @description With their places, where they are ordered */
             added: string[];
@@ -2973,11 +3009,16 @@ export interface components {
             why?: string;
         };
         Through: {
+            /** @description When an earlier revision was made */
+            at?: string;
             /** @description Why it cannot be made as the records are now */
             cannot?: string;
             /** Format: int64 */
             edition: number;
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description Less than 0 of an earlier revision
+             */
             id: number;
             /**
              * Format: int64
@@ -3161,7 +3202,7 @@ export interface operations {
     answers: {
         parameters: {
             query?: {
-                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force. Less than 0, an earlier revision: what is asked is answered as it was then, and nothing is written */
                 draft?: number;
                 /** @description The vantages, a comma list; auto adds those that have answers of their own */
                 from?: string;
@@ -3222,7 +3263,7 @@ export interface operations {
     certificates: {
         parameters: {
             query?: {
-                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force. Less than 0, an earlier revision: what is asked is answered as it was then, and nothing is written */
                 draft?: number;
             };
             header?: never;
@@ -3272,7 +3313,7 @@ export interface operations {
     change: {
         parameters: {
             query?: {
-                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force. Less than 0, an earlier revision: what is asked is answered as it was then, and nothing is written */
                 draft?: number;
             };
             header?: never;
@@ -3344,7 +3385,7 @@ export interface operations {
     codes: {
         parameters: {
             query?: {
-                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force. Less than 0, an earlier revision: what is asked is answered as it was then, and nothing is written */
                 draft?: number;
             };
             header?: never;
@@ -3394,7 +3435,7 @@ export interface operations {
     compare: {
         parameters: {
             query: {
-                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force. Less than 0, an earlier revision: what is asked is answered as it was then, and nothing is written */
                 draft?: number;
                 target: string;
                 /** @description The vantage */
@@ -3464,7 +3505,7 @@ export interface operations {
     counts: {
         parameters: {
             query?: {
-                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force. Less than 0, an earlier revision: what is asked is answered as it was then, and nothing is written */
                 draft?: number;
             };
             header?: never;
@@ -3514,7 +3555,7 @@ export interface operations {
     courses: {
         parameters: {
             query?: {
-                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force. Less than 0, an earlier revision: what is asked is answered as it was then, and nothing is written */
                 draft?: number;
                 /** @description The vantage */
                 from?: string;
@@ -3581,7 +3622,7 @@ export interface operations {
     dates: {
         parameters: {
             query?: {
-                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force. Less than 0, an earlier revision: what is asked is answered as it was then, and nothing is written */
                 draft?: number;
             };
             header?: never;
@@ -3631,7 +3672,7 @@ export interface operations {
     feed: {
         parameters: {
             query?: {
-                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force. Less than 0, an earlier revision: what is asked is answered as it was then, and nothing is written */
                 draft?: number;
             };
             header?: never;
@@ -3683,7 +3724,7 @@ export interface operations {
     "draft-trace": {
         parameters: {
             query?: {
-                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force. Less than 0, an earlier revision: what is asked is answered as it was then, and nothing is written */
                 draft?: number;
             };
             header?: never;
@@ -4341,7 +4382,7 @@ export interface operations {
     example: {
         parameters: {
             query?: {
-                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force. Less than 0, an earlier revision: what is asked is answered as it was then, and nothing is written */
                 draft?: number;
             };
             header?: never;
@@ -4409,7 +4450,7 @@ export interface operations {
     export: {
         parameters: {
             query: {
-                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force. Less than 0, an earlier revision: what is asked is answered as it was then, and nothing is written */
                 draft?: number;
                 format: "zone" | "hosts" | "estate" | "nft" | "save" | "save6" | "csv";
                 name?: string;
@@ -4473,7 +4514,7 @@ export interface operations {
     exposure: {
         parameters: {
             query?: {
-                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force. Less than 0, an earlier revision: what is asked is answered as it was then, and nothing is written */
                 draft?: number;
                 /** @description The vantage */
                 from?: string;
@@ -4534,7 +4575,7 @@ export interface operations {
     exposureChanges: {
         parameters: {
             query: {
-                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force. Less than 0, an earlier revision: what is asked is answered as it was then, and nothing is written */
                 draft?: number;
                 /** @description The vantage */
                 from?: string;
@@ -4597,7 +4638,7 @@ export interface operations {
     close: {
         parameters: {
             query: {
-                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force. Less than 0, an earlier revision: what is asked is answered as it was then, and nothing is written */
                 draft?: number;
                 /** @description The vantage */
                 from?: string;
@@ -4661,7 +4702,7 @@ export interface operations {
     filter: {
         parameters: {
             query: {
-                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force. Less than 0, an earlier revision: what is asked is answered as it was then, and nothing is written */
                 draft?: number;
                 name: string;
                 /** @description The machine whose on-link networks are meant; the first where not given */
@@ -4723,7 +4764,7 @@ export interface operations {
     findings: {
         parameters: {
             query?: {
-                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force. Less than 0, an earlier revision: what is asked is answered as it was then, and nothing is written */
                 draft?: number;
             };
             header?: never;
@@ -4773,7 +4814,7 @@ export interface operations {
     import: {
         parameters: {
             query?: {
-                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force. Less than 0, an earlier revision: what is asked is answered as it was then, and nothing is written */
                 draft?: number;
             };
             header?: never;
@@ -4845,7 +4886,7 @@ export interface operations {
     kinds: {
         parameters: {
             query?: {
-                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force. Less than 0, an earlier revision: what is asked is answered as it was then, and nothing is written */
                 draft?: number;
             };
             header?: never;
@@ -4895,7 +4936,7 @@ export interface operations {
     leads: {
         parameters: {
             query: {
-                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force. Less than 0, an earlier revision: what is asked is answered as it was then, and nothing is written */
                 draft?: number;
                 /** @description A host or container, with a port or not */
                 to: string;
@@ -4958,7 +4999,7 @@ export interface operations {
     line: {
         parameters: {
             query?: {
-                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force. Less than 0, an earlier revision: what is asked is answered as it was then, and nothing is written */
                 draft?: number;
             };
             header?: never;
@@ -5030,11 +5071,17 @@ export interface operations {
     log: {
         parameters: {
             query?: {
-                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force. Less than 0, an earlier revision: what is asked is answered as it was then, and nothing is written */
                 draft?: number;
                 /** @description Only changes before this revision */
                 before?: number;
                 limit?: number;
+                /** @description Only changes of whom this is part of the name */
+                who?: string;
+                /** @description Only changes with a line of this kind */
+                kind?: string;
+                /** @description Only changes with a line, or a reason, that this is part of */
+                word?: string;
             };
             header?: never;
             path?: never;
@@ -5089,10 +5136,73 @@ export interface operations {
             };
         };
     };
+    between: {
+        parameters: {
+            query?: {
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force. Less than 0, an earlier revision: what is asked is answered as it was then, and nothing is written */
+                draft?: number;
+                /** @description The earlier revision; 0 is the empty estate */
+                from?: number;
+                /** @description The later one; 0 for the one that is in force */
+                to?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Between"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     look: {
         parameters: {
             query?: {
-                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force. Less than 0, an earlier revision: what is asked is answered as it was then, and nothing is written */
                 draft?: number;
             };
             header?: never;
@@ -5164,7 +5274,7 @@ export interface operations {
     looks: {
         parameters: {
             query?: {
-                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force. Less than 0, an earlier revision: what is asked is answered as it was then, and nothing is written */
                 draft?: number;
                 /** @description Only what was seen of this name or address */
                 name?: string;
@@ -5227,7 +5337,7 @@ export interface operations {
     "take-looks": {
         parameters: {
             query?: {
-                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force. Less than 0, an earlier revision: what is asked is answered as it was then, and nothing is written */
                 draft?: number;
             };
             header?: never;
@@ -5299,7 +5409,7 @@ export interface operations {
     machine: {
         parameters: {
             query?: {
-                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force. Less than 0, an earlier revision: what is asked is answered as it was then, and nothing is written */
                 draft?: number;
             };
             header?: never;
@@ -5510,7 +5620,7 @@ export interface operations {
     mend: {
         parameters: {
             query?: {
-                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force. Less than 0, an earlier revision: what is asked is answered as it was then, and nothing is written */
                 draft?: number;
             };
             header?: never;
@@ -5582,7 +5692,7 @@ export interface operations {
     others: {
         parameters: {
             query?: {
-                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force. Less than 0, an earlier revision: what is asked is answered as it was then, and nothing is written */
                 draft?: number;
             };
             header?: never;
@@ -5654,7 +5764,7 @@ export interface operations {
     move: {
         parameters: {
             query?: {
-                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force. Less than 0, an earlier revision: what is asked is answered as it was then, and nothing is written */
                 draft?: number;
             };
             header?: never;
@@ -5726,7 +5836,7 @@ export interface operations {
     names: {
         parameters: {
             query?: {
-                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force. Less than 0, an earlier revision: what is asked is answered as it was then, and nothing is written */
                 draft?: number;
                 /** @description The vantage */
                 from?: string;
@@ -6041,7 +6151,7 @@ export interface operations {
     plan: {
         parameters: {
             query?: {
-                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force. Less than 0, an earlier revision: what is asked is answered as it was then, and nothing is written */
                 draft?: number;
             };
             header?: never;
@@ -6091,7 +6201,7 @@ export interface operations {
     writePlan: {
         parameters: {
             query?: {
-                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force. Less than 0, an earlier revision: what is asked is answered as it was then, and nothing is written */
                 draft?: number;
             };
             header?: never;
@@ -6163,7 +6273,7 @@ export interface operations {
     switchOn: {
         parameters: {
             query?: {
-                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force. Less than 0, an earlier revision: what is asked is answered as it was then, and nothing is written */
                 draft?: number;
             };
             header?: never;
@@ -6235,7 +6345,7 @@ export interface operations {
     plans: {
         parameters: {
             query?: {
-                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force. Less than 0, an earlier revision: what is asked is answered as it was then, and nothing is written */
                 draft?: number;
             };
             header?: never;
@@ -6307,7 +6417,7 @@ export interface operations {
     ports: {
         parameters: {
             query?: {
-                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force. Less than 0, an earlier revision: what is asked is answered as it was then, and nothing is written */
                 draft?: number;
             };
             header?: never;
@@ -6357,7 +6467,7 @@ export interface operations {
     free: {
         parameters: {
             query: {
-                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force. Less than 0, an earlier revision: what is asked is answered as it was then, and nothing is written */
                 draft?: number;
                 machine: string;
                 transport?: "tcp" | "udp";
@@ -6421,7 +6531,7 @@ export interface operations {
     "machine-ports": {
         parameters: {
             query: {
-                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force. Less than 0, an earlier revision: what is asked is answered as it was then, and nothing is written */
                 draft?: number;
                 machine: string;
             };
@@ -6481,7 +6591,7 @@ export interface operations {
     preview: {
         parameters: {
             query?: {
-                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force. Less than 0, an earlier revision: what is asked is answered as it was then, and nothing is written */
                 draft?: number;
             };
             header?: never;
@@ -6553,7 +6663,7 @@ export interface operations {
     records: {
         parameters: {
             query?: {
-                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force. Less than 0, an earlier revision: what is asked is answered as it was then, and nothing is written */
                 draft?: number;
             };
             header?: never;
@@ -6603,7 +6713,7 @@ export interface operations {
     "save-text": {
         parameters: {
             query?: {
-                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force. Less than 0, an earlier revision: what is asked is answered as it was then, and nothing is written */
                 draft?: number;
             };
             header?: never;
@@ -6675,7 +6785,7 @@ export interface operations {
     redo: {
         parameters: {
             query?: {
-                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force. Less than 0, an earlier revision: what is asked is answered as it was then, and nothing is written */
                 draft?: number;
             };
             header?: never;
@@ -6743,7 +6853,7 @@ export interface operations {
     seen: {
         parameters: {
             query?: {
-                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force. Less than 0, an earlier revision: what is asked is answered as it was then, and nothing is written */
                 draft?: number;
                 /** @description Only what was seen of this name or address */
                 name?: string;
@@ -6953,7 +7063,7 @@ export interface operations {
     state: {
         parameters: {
             query?: {
-                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force. Less than 0, an earlier revision: what is asked is answered as it was then, and nothing is written */
                 draft?: number;
             };
             header?: never;
@@ -7003,7 +7113,7 @@ export interface operations {
     suspects: {
         parameters: {
             query: {
-                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force. Less than 0, an earlier revision: what is asked is answered as it was then, and nothing is written */
                 draft?: number;
                 target: string;
             };
@@ -7063,7 +7173,7 @@ export interface operations {
     text: {
         parameters: {
             query?: {
-                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force. Less than 0, an earlier revision: what is asked is answered as it was then, and nothing is written */
                 draft?: number;
             };
             header?: never;
@@ -7316,7 +7426,7 @@ export interface operations {
     trace: {
         parameters: {
             query: {
-                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force. Less than 0, an earlier revision: what is asked is answered as it was then, and nothing is written */
                 draft?: number;
                 target: string;
                 /** @description The vantage */
@@ -7378,7 +7488,7 @@ export interface operations {
     "trace-picture": {
         parameters: {
             query: {
-                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force. Less than 0, an earlier revision: what is asked is answered as it was then, and nothing is written */
                 draft?: number;
                 target: string;
                 /** @description The vantage */
@@ -7441,7 +7551,7 @@ export interface operations {
     undo: {
         parameters: {
             query?: {
-                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force. Less than 0, an earlier revision: what is asked is answered as it was then, and nothing is written */
                 draft?: number;
             };
             header?: never;
@@ -7513,7 +7623,7 @@ export interface operations {
     uses: {
         parameters: {
             query: {
-                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force. Less than 0, an earlier revision: what is asked is answered as it was then, and nothing is written */
                 draft?: number;
                 /** @description An address, a name or a machine */
                 of: string;
@@ -7574,7 +7684,7 @@ export interface operations {
     vantages: {
         parameters: {
             query?: {
-                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force. Less than 0, an earlier revision: what is asked is answered as it was then, and nothing is written */
                 draft?: number;
             };
             header?: never;
@@ -7624,7 +7734,7 @@ export interface operations {
     without: {
         parameters: {
             query: {
-                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force */
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force. Less than 0, an earlier revision: what is asked is answered as it was then, and nothing is written */
                 draft?: number;
                 /** @description A host, container, network, IP, service, certificate or zone; or a name, with its port or not */
                 of: string;

@@ -5,7 +5,7 @@ const place = 'through'; // in this page's storage: another page may look throug
 let draft = Number(new URLSearchParams(window.location.search).get('draft') ?? sessionStorage.getItem(place)) || 0;
 const watching = new Set<() => void>();
 
-/** The number of the draft that is looked through; 0 where it is what is in force. */
+/** The number of the draft that is looked through; 0 where it is what is in force, and less where it is an earlier revision. */
 export function through() {
   return draft;
 }
@@ -29,6 +29,6 @@ export function useThrough() {
 /** The address of something of the API that a link leads to. */
 export function apiURL(path: string, query: Record<string, string>) {
   const words = new URLSearchParams(query);
-  if (draft > 0) words.set('draft', String(draft));
+  if (draft !== 0) words.set('draft', String(draft));
   return `${path}?${words}`;
 }

@@ -277,7 +277,7 @@ export function SessionProvider({ children }: { children: ReactNode }) {
       });
       stream.addEventListener('drafts', (e) => {
         if (drafts !== null && drafts !== e.data) {
-          if (through() > 0) void refresh();
+          if (through() !== 0) void refresh();
           else for (const key of ['drafts', 'state']) void queries.invalidateQueries({ queryKey: [key] });
         }
         drafts = e.data as string;

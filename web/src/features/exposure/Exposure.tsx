@@ -8,7 +8,7 @@ import {
   useExposure,
   useExposureChanges,
   useInForce,
-  useLog,
+  useLastChanges,
   useLooks,
   useVantages,
   type Open,
@@ -541,9 +541,9 @@ function itemsOf(doors: Door[], undecided: Undecided[], against: string, opened:
 
 /** What to hold the doors against: an earlier revision, or what another vantage sees. */
 function Against({ from, value, onChange }: { from: string; value: string; onChange: (value: string) => void }) {
-  const log = useLog();
+  const changes = useLastChanges();
   const vantages = useVantages();
-  const revisions = (log.data ?? []).slice(0, 30).map((e) => revisionWords(e.revision - 1, e.why ?? e.act));
+  const revisions = changes.slice(0, 30).map((e) => revisionWords(e.revision - 1, e.why ?? e.act));
   const places = (vantages.data ?? [])
     .filter((v) => v.name !== from && (v.kind === 'network' || v.name === 'internet'))
     .slice(0, 30)

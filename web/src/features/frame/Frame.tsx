@@ -188,7 +188,7 @@ export function Frame({ children, dark, onTurn }: { children: ReactNode; dark: b
     u: () => void undoByKey(),
     U: () => void redo(),
     ...(notice && { Escape: () => say(null) }),
-    ...(looking > 0 && { q: () => lookThrough(0) }),
+    ...(looking !== 0 && { q: () => lookThrough(0) }),
     '1': () => go(`/${keep}`),
     '2': () => go('/ports'),
     '3': () => go(`/exposure${keep}`),
@@ -361,10 +361,24 @@ const Band = styled(Bar)`
 function LookingThrough({ through }: { through: Through }) {
   return (
     <Band data-through={through.id} className="through">
-      <span>
-        Looking through <Link href={`/drafts/${through.id}`}>{through.title}</Link>
-      </span>
-      {through.cannot ? (
+      {through.id < 0 ? (
+        <span>
+          As it was at <Link href="/log">{through.title}</Link>
+          {through.at &&
+            `, of ${new Date(through.at).toLocaleString(undefined, { dateStyle: 'medium', timeStyle: 'short' })}`}
+        </span>
+      ) : (
+        <span>
+          Looking through <Link href={`/drafts/${through.id}`}>{through.title}</Link>
+        </span>
+      )}
+      {through.id < 0 ? (
+        <span>
+          {through.lines === 0
+            ? 'Nothing is other than now.'
+            : `${through.lines} ${through.lines === 1 ? 'line is' : 'lines are'} other than now; rows with a bar are other too. Nothing can be written here.`}
+        </span>
+      ) : through.cannot ? (
         <span>It cannot be made as the records are now: {through.cannot}.</span>
       ) : (
         <span>
@@ -383,11 +397,11 @@ function LookingThrough({ through }: { through: Through }) {
 function useStillThere(error: unknown) {
   const { say } = useSession();
   const looking = useThrough();
-  const gone = looking > 0 && error instanceof Failure && error.problem?.status === 404;
+  const gone = looking !== 0 && error instanceof Failure && error.problem?.status === 404;
   useEffect(() => {
     if (!gone) return;
     lookThrough(0);
-    say({ text: 'The draft that was looked through is made, or dropped. This is what is in force.' });
+    say({ text: 'What was looked through is not there any more. This is what is in force.' });
   }, [gone, say]);
 }
 

@@ -5,7 +5,7 @@ import { useLocation } from 'wouter';
 import {
   useComparison,
   useDrafts,
-  useLog,
+  useLastChanges,
   useNames,
   useVantages,
   type Break,
@@ -318,8 +318,8 @@ function OtherTarget({ value, onChange }: { value: string; onChange: (target: st
 }
 
 function Revision({ value, onChange }: { value: string; onChange: (revision: string) => void }) {
-  const log = useLog();
-  const items = (log.data ?? []).map((e) => ({ name: String(e.revision), kind: e.why ?? e.act }));
+  const changes = useLastChanges();
+  const items = changes.map((e) => ({ name: String(e.revision), kind: e.why ?? e.act }));
   return <Picker label="at revision" value={value} onChange={onChange} items={items} empty="now" />;
 }
 
