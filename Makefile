@@ -43,6 +43,13 @@ web/dist/index.html: web/node_modules/.installed $(WEB_SOURCES)
 	cd web && npm run build
 	touch web/dist/.keep
 
+.PHONY: deb image
+deb: build ## the Debian package, in dist/
+	packaging/deb.sh $(BINARY) dist
+
+image: build ## the container image steady-compass, by podman (or ENGINE)
+	packaging/image.sh $(BINARY) steady-compass
+
 test: check go-test ## everything that must pass
 
 check: web/dist/index.html ## types, lint, formatting and static checks

@@ -15,10 +15,13 @@ import (
 	"github.com/alecthomas/kong"
 
 	"steady-compass/intake"
+	"steady-compass/server"
 )
 
 // cli is every command; each file beside this one has those of one concern.
 type cli struct {
+	Version kong.VersionFlag `help:"Print the version."`
+
 	Demo     demoCommand     `cmd:"" help:"Serve the demo estate from a database of its own, and print the address to open."`
 	Serve    serveCommand    `cmd:"" help:"Serve the interface on a database."`
 	Trace    traceCommand    `cmd:"" help:"Follow a target from a vantage: every step, every break, every mend."`
@@ -88,6 +91,7 @@ func run(ctx context.Context, args []string, s streams) int {
 		kong.Name("steady-compass"),
 		kong.Description("Where does a stranger who types this name end up, through what, and is that what we meant?"),
 		kong.Writers(s.out, s.err),
+		kong.Vars{"version": server.Version},
 		kong.Exit(func(n int) { code = n }),
 		kong.UsageOnError(),
 		kong.BindTo(ctx, (*context.Context)(nil)),
