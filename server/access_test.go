@@ -406,6 +406,45 @@ func TestBehindAFront(t *testing.T) {
 	lone.gets(403, "GET", "/api/state", nil, nil)
 }
 
+// TestOldCopy: a keeper is told that the last copy is old, where anything was changed since; nobody else is.
+func TestOldCopy(t *testing.T) {
+	s, keeper, editor, _ := peopled(t)
+	copied := func(v *visitor) *Copied {
+		t.Helper()
+		var state State
+		v.gets(200, "GET", "/api/state", nil, &state)
+		return state.Copied
+	}
+	if got := copied(keeper); got != nil {
+		t.Errorf("a database of today: %+v", got)
+	}
+	aged := func(days int) {
+		t.Helper()
+		s.copyOld = time.Duration(days) * 24 * time.Hour
+	}
+	aged(0)
+	if got := copied(keeper); got == nil || !got.At.IsZero() || got.Changes != 1 {
+		t.Errorf("never copied: %+v", got)
+	}
+	if got := copied(editor); got != nil {
+		t.Errorf("an editor is told: %+v", got)
+	}
+	if err := s.db.Backup(t.Context(), filepath.Join(t.TempDir(), "copy.db")); err != nil {
+		t.Fatal(err)
+	}
+	if got := copied(keeper); got != nil {
+		t.Errorf("nothing was changed since: %+v", got)
+	}
+	editor.gets(200, "POST", "/api/change", m{"base": 1, "remove": []string{}, "add": []string{"host nova"}}, nil)
+	if got := copied(keeper); got == nil || got.At.IsZero() || got.Changes != 1 {
+		t.Errorf("changed since: %+v", got)
+	}
+	aged(7)
+	if got := copied(keeper); got != nil {
+		t.Errorf("a copy of today: %+v", got)
+	}
+}
+
 // TestStreamsEnd: who is switched off is not told of changes any more.
 func TestStreamsEnd(t *testing.T) {
 	_, keeper, editor, _ := peopled(t)

@@ -225,6 +225,37 @@ type State struct {
 	Through  *Through `json:"through,omitempty" doc:"The draft that is looked through"`
 	ReadOnly string   `json:"readOnly,omitempty" doc:"Why nothing can be kept, where the database may only be read"`
 	Trouble  string   `json:"trouble,omitempty" doc:"What is wrong with the database file: nothing is kept while it is so"`
+	Copied   *Copied  `json:"copied,omitempty" doc:"For keepers, where the last copy of the database is old, and it has changed since"`
+}
+
+// Copied is when a database was last copied.
+type Copied struct {
+	At      time.Time `json:"at,omitzero" doc:"Not there where it never was"`
+	Changes int64     `json:"changes" doc:"How many were made since"`
+}
+
+// copyOld is how old a copy may be before it is said, where nothing else is.
+const copyOld = 7 * 24 * time.Hour
+
+// copied says that the last copy is old; nil where it is not, or who asks cannot do anything about it.
+func (s *Server) copied(ctx context.Context) (*Copied, error) {
+	if p := asks(ctx); p == nil || !p.role.May(people.Keeper) {
+		return nil, nil
+	}
+	at, since, err := s.db.LastBackup(ctx)
+	if err != nil || since == 0 {
+		return nil, err
+	}
+	old := at
+	if at.IsZero() {
+		if old, err = s.db.Begun(ctx); err != nil {
+			return nil, err
+		}
+	}
+	if time.Since(old) < s.copyOld {
+		return nil, nil
+	}
+	return &Copied{at, since}, nil
 }
 
 // Undo is the change that an undo would take back.
@@ -250,6 +281,9 @@ func (s *Server) getState(ctx context.Context, _ *none) (*body[State], error) {
 	state := State{Name: now.Estate.Name(), Revision: now.Revision, Day: string(s.today()), Records: now.Estate.Count(), Drafts: drafts, Undo: Undo{revision, lines}, Through: through, Trouble: s.troubled()}
 	if why := s.db.ReadOnly(); why != nil {
 		state.ReadOnly = why.Error()
+	}
+	if state.Copied, err = s.copied(ctx); err != nil {
+		return nil, problem(err)
 	}
 	return &body[State]{state}, nil
 }

@@ -49,6 +49,7 @@ type Server struct {
 	looked   seenLooks
 	trouble  atomic.Pointer[string] // what is wrong with the database file; nil where nothing is
 	today    func() estate.Date
+	copyOld  time.Duration // how old a copy of the database may be before it is said
 
 	access   Access
 	sessions *scs.SessionManager
@@ -64,7 +65,7 @@ func New(db *store.Store, log *slog.Logger, access Access) (*Server, error) {
 	}
 	return &Server{
 		db: db, log: log, keeping: parallel.NewTurn(), lenses: lenses{of: map[int64]*lens{}}, today: func() estate.Date { return estate.Date(time.Now().Format(time.DateOnly)) },
-		access: access, sessions: newSessions(db, &access), hasher: hasher, tries: newTries(),
+		copyOld: copyOld, access: access, sessions: newSessions(db, &access), hasher: hasher, tries: newTries(),
 	}, nil
 }
 

@@ -74,6 +74,15 @@ func (s *Store) LastBackup(ctx context.Context) (at time.Time, since int64, err 
 	return at, last.Since, err
 }
 
+// Begun is when the first change was made; now where there is none.
+func (s *Store) Begun(ctx context.Context) (time.Time, error) {
+	var at sql.NullString
+	if err := s.db.GetContext(ctx, &at, "SELECT min(at) FROM change"); err != nil || !at.Valid {
+		return time.Now(), explained(s.file.name(), err)
+	}
+	return time.Parse(time.RFC3339Nano, at.String)
+}
+
 // Contents are what a database holds.
 type Contents struct {
 	Revision int64     `json:"revision"`

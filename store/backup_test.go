@@ -8,6 +8,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"steady-compass/core/notation"
 )
@@ -27,6 +28,9 @@ func TestRestore(t *testing.T) {
 	was := notation.Print(s.Current().Estate)
 	if at, since, err := s.LastBackup(t.Context()); err != nil || at.IsZero() || since != 1 {
 		t.Errorf("the last backup: %s, %d changes since, %v", at, since, err)
+	}
+	if begun, err := s.Begun(t.Context()); err != nil || time.Since(begun) > time.Hour {
+		t.Errorf("begun %s, %v", begun, err)
 	}
 	holds, before, err := Restore(t.Context(), copied, path, "anna")
 	if err != nil {

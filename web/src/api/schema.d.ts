@@ -1655,6 +1655,18 @@ export interface components {
             /** @description The zone of that name */
             zone?: string;
         };
+        Copied: {
+            /**
+             * Format: date-time
+             * @description Not there where it never was
+             */
+            at?: string;
+            /**
+             * Format: int64
+             * @description How many were made since
+             */
+            changes: number;
+        };
         Counts: {
             /** Format: int64 */
             arrive: number;
@@ -2864,6 +2876,8 @@ export interface components {
             verdict: "arrives" | "redirect" | "unresolved" | "outside" | "unroutable" | "silent" | "refused" | "mismatched" | "untrusted" | "unanswered" | "denied" | "gateway-error" | "lost-reply" | "loop" | "undecided" | "partly";
         };
         State: {
+            /** @description For keepers, where the last copy of the database is old, and it has changed since */
+            copied?: components["schemas"]["Copied"];
             day: string;
             /** Format: int64 */
             drafts: number;

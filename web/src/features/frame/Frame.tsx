@@ -7,6 +7,7 @@ import { lookThrough, useThrough } from '../../api/through';
 import { Empty } from './Empty';
 import { BearingLine } from './BearingLine';
 import { Clashes } from '../change/Clashes';
+import { ago } from '../../ui/age';
 import { Hints, KeysDialog, useHints } from '../../ui/hints';
 import { useColumns } from '../../ui/columns';
 import { offerFiles, readDropped } from '../records/incoming';
@@ -316,6 +317,13 @@ export function Frame({ children, dark, onTurn }: { children: ReactNode; dark: b
       <Foot>
         <Hints />
         <span style={{ marginLeft: 'auto', display: 'flex', gap: 22 }}>
+          {state.data?.copied && (
+            <span data-copied title={state.data.copied.at ?? undefined}>
+              {state.data.copied.at ? `last copied ${ago(state.data.copied.at)}` : 'never copied'}, and{' '}
+              {state.data.copied.changes === 1 ? 'a change was' : `${state.data.copied.changes} changes were`} made:{' '}
+              <code>steady-compass backup</code>
+            </span>
+          )}
           {me.data?.alone && <Link href="/people">people</Link>}
           <LinkButton onPress={onTurn}>{dark ? 'day' : 'night'}</LinkButton>
         </span>
