@@ -450,6 +450,9 @@ func (one *reported) offer(ctx context.Context, state mend.State, f *findings.Fi
 	if own != nil && !own.Holds() && len(offers) == 0 {
 		one.None = own.Against[0]
 	}
+	if all && len(offers) == 0 && one.None == "" {
+		one.None = "Nothing that is written down says what it should be instead."
+	}
 	for i, o := range offers {
 		if i == 0 {
 			one.Mend = o.Mend

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"strings"
 	"time"
 
 	"steady-compass/store"
@@ -57,9 +58,9 @@ func (c *restoreCommand) Run(ctx context.Context, s streams) error {
 
 // contents says what a database holds.
 func contents(c store.Contents) string {
-	out := fmt.Sprintf("revision %d, %d records, %d changes", c.Revision, c.Records, c.Changes)
+	out := fmt.Sprintf("revision %d, %s, %s", c.Revision, counted(c.Records, "record"), counted(c.Changes, "change"))
 	if !c.Last.IsZero() {
 		out += ", the last of " + c.Last.Local().Format(time.DateTime)
 	}
-	return out + fmt.Sprintf("; %d drafts, %d looks, %d accounts", c.Drafts, c.Looks, c.Accounts)
+	return out + "; " + strings.Join([]string{counted(c.Drafts, "draft"), counted(c.Looks, "look"), counted(c.Accounts, "account")}, ", ")
 }

@@ -175,6 +175,14 @@ func printExposure(p *paper, x exposure.Exposure) {
 	}
 }
 
+// counted is how many there are of something.
+func counted(n int, of string) string {
+	if n == 1 {
+		return "1 " + of
+	}
+	return fmt.Sprintf("%d %ss", n, of)
+}
+
 // progressOn says on a terminal how far something long has come; elsewhere it says nothing.
 func progressOn(w io.Writer, what string) func(done, of int) {
 	f, ok := w.(*os.File)
@@ -230,8 +238,8 @@ func printReport(p *paper, r report, tried int) {
 	if len(r.Causes) > tried {
 		p.line("The mends of the first %d causes are tried; --mends has those of all.", tried)
 	}
-	p.line("%d causes", len(r.Causes))
-	p.line("%d errors, %d warnings, %d notes", r.Counts[findings.Error], r.Counts[findings.Warning], r.Counts[findings.Note])
+	p.line("%s", counted(len(r.Causes), "cause"))
+	p.line("%s, %s, %s", counted(r.Counts[findings.Error], "error"), counted(r.Counts[findings.Warning], "warning"), counted(r.Counts[findings.Note], "note"))
 	if len(r.Accepted) > 0 {
 		p.line("%d known and taken on", len(r.Accepted))
 	}

@@ -87,7 +87,7 @@ func stands(list []gone.Stand) [][]string {
 }
 
 func printWithout(p *paper, w gone.Without) {
-	p.line("Without %s %s (%s taken as off)", w.Kind, w.Word, counted(len(w.Lines)))
+	p.line("Without %s %s (%s taken as off)", w.Kind, w.Word, counted(len(w.Lines), "line"))
 	names := func(title string, list []gone.Affected) {
 		if len(list) == 0 {
 			return
@@ -121,11 +121,4 @@ func printWithout(p *paper, w gone.Without) {
 	if len(w.Stops)+len(w.Fewer)+len(w.GoOn)+len(w.Unmet)+len(w.Shut) == 0 {
 		p.line("Nothing that is recorded changes.")
 	}
-}
-
-func counted(lines int) string {
-	if lines == 1 {
-		return "1 line"
-	}
-	return fmt.Sprintf("%d lines", lines)
 }
