@@ -133,7 +133,7 @@ func (w *worker) run(command string) string {
 	rest, behind := strings.CutSuffix(line, " &")
 	cmd := exec.CommandContext(ctx, "bash", "-c", rest)
 	cmd.Dir = w.dir
-	cmd.Env = append(os.Environ(), "PATH="+w.bin+":"+os.Getenv("PATH"), "NO_COLOR=1", "TZ=UTC", "TMPDIR="+w.dir)
+	cmd.Env = append(os.Environ(), "PATH="+w.bin+":"+os.Getenv("PATH"), "NO_COLOR=1", "TZ=UTC", "STEADY_COMPASS_DAY=2026-12-01", "TMPDIR="+w.dir)
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	if behind {
 		if err := cmd.Start(); err != nil {

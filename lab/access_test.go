@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"os"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 
@@ -58,7 +59,7 @@ func TestAccess(t *testing.T) {
 	titles := map[string]string{}
 	for _, light := range []string{"day", "night"} {
 		eval[bool](b, `(localStorage.setItem('light', '`+light+`'), true)`)
-		for _, v := range views {
+		for _, v := range append(slices.Clone(views), besides...) {
 			b.do(chromedp.Navigate(p.url + v.path))
 			if v.name == "records" {
 				b.until(toKind("dns"))

@@ -11,8 +11,17 @@ import (
 
 var pictures = flag.String("pictures", "", "a folder to write a picture of each main view to")
 
-// views are the pages that have a picture, and what must be in sight before it is taken.
-var views = []struct{ name, path, ready string }{
+// view is a page, and what must be in sight before it is looked at.
+type view struct{ name, path, ready string }
+
+// besides are pages that have no picture.
+var besides = []view{
+	{"guide", "/guide/06-certificates", "[data-guide]"},
+	{"people", "/people", "main form"},
+}
+
+// views are the pages that have a picture.
+var views = []view{
 	{"names", "/", "[data-name]"},
 	{"trace", "/trace/sky.fernmoor.example%3A443", "[data-break]"},
 	{"seen", "/trace/ridge.fernmoor.example%3A443", "[data-suspect]"},

@@ -11,6 +11,7 @@ import (
 	"strconv"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
@@ -24,7 +25,7 @@ func TestWordsAndKeys(t *testing.T) {
 	b.until(`document.querySelector('[role=grid]')`)
 	b.press("?")
 	b.until(`document.querySelector('[role=dialog]')`)
-	b.press(kb.Enter)
+	b.press(kb.Tab + kb.Enter) // behind the guide
 	b.until(`location.pathname === '/words'`)
 	for _, word := range []string{"gateway error", "not known", "accept", "forward ROUTER"} {
 		b.says("main", word)
@@ -392,4 +393,59 @@ func TestRecordedAndSeen(t *testing.T) {
 		t.Fatal(status, err)
 	}
 	b.until(`!document.querySelector('[data-suspects]') && document.querySelector('[data-seen=connect] [data-sight=before]')`)
+}
+
+// TestWhatWas: an earlier revision is looked at in every view, says so, takes nothing in, and is left by a key; two are held against one another;
+// the log is sought.
+func TestWhatWas(t *testing.T) {
+	p := start(t, "demo")
+	for n, line := range []string{"host nova", "dns nova.fernmoor.example A 203.0.113.20"} {
+		if status, err := p.call("POST", "/api/change", map[string]any{"base": n + 1, "remove": []string{}, "add": []string{line}}, nil); err != nil || status != 200 {
+			t.Fatal(status, err)
+		}
+	}
+	b := open(t, p.url+"/log")
+	b.until(`document.querySelectorAll('[data-revision]').length === 3`)
+	eval[bool](b, `(document.querySelector('[data-revision="1"] [aria-label^="as it was"]').click(), true)`)
+	b.says("[data-through='-1']", "As it was at revision 1")
+	b.press("1")
+	b.until(`document.querySelector('[data-name]') && !document.querySelector('[data-name="nova.fernmoor.example"]')`)
+	b.press("/")
+	b.until(`document.activeElement.id === 'bearing'`)
+	b.types("host intruder\r")
+	b.until(`document.body.innerText.includes('nothing is written into what has been')`)
+	b.press(kb.Escape)
+	b.press(kb.Escape)
+	b.until(`document.activeElement.id !== 'bearing'`)
+	time.Sleep(time.Second) // a key at once would still be meant for the field that was left
+	b.press("q")
+	b.until(`!document.querySelector('[data-through]') && document.querySelector('[data-name="nova.fernmoor.example"]')`)
+
+	b.do(chromedp.Navigate(p.url + "/log"))
+	b.until(`document.querySelectorAll('[data-revision]').length === 3`)
+	eval[bool](b, `(document.querySelector('[data-revision="1"] [aria-label^="since then"]').click(), true)`)
+	b.says("[data-between]", "From revision 1 to now")
+	b.says("[data-between]", "dns nova.fernmoor.example A 203.0.113.20")
+	b.accessible("two revisions")
+	eval[bool](b, `(document.querySelector('[aria-label="up to here: what came from revision 1 to revision 2"]').click(), true)`)
+	b.says("[data-between]", "From revision 1 to revision 2")
+	b.until(`!document.querySelector('[data-between]').innerText.includes('dns nova')`)
+	b.press("f")
+	b.until(`document.activeElement.id === 'filter'`)
+	b.types("host nova")
+	b.until(`[...document.querySelectorAll('[data-revision]')].map((r) => r.dataset.revision).join() === '2'`)
+}
+
+// TestGuideIsRead: by the key that says all keys, and from page to page.
+func TestGuideIsRead(t *testing.T) {
+	p := start(t, "serve", "--alone", "--db", filepath.Join(t.TempDir(), "a.db"))
+	b := open(t, p.url+"/")
+	b.says("main", "Nothing is written down yet")
+	b.press("?")
+	b.until(`document.activeElement.innerText === 'The guide'`)
+	b.press("\r")
+	b.until(`document.querySelector('[data-guide="01-first-estate"]')?.innerText.includes('ten minutes')`)
+	b.until(`[...document.querySelectorAll('[data-guide] img')].every((i) => i.complete && i.naturalWidth > 0)`)
+	eval[bool](b, `(window.stayed = true, document.querySelector('[data-guide] a[href="/guide/02-reading-a-machine"]').click(), true)`)
+	b.until(`document.querySelector('[data-guide="02-reading-a-machine"]') && window.stayed && location.pathname === '/guide/02-reading-a-machine'`)
 }

@@ -128,6 +128,8 @@ func registerAPI(e *echo.Echo, s *Server) huma.API {
 	table(reader, "leads", "/api/leads", "Every way in from a vantage that ends at a place", s.getLeads)
 	get(editor, "machine", "/api/machine", "What the machine that this runs on is seen to be, as the command collect prints it", s.getMachine)
 	get(reader, "export", "/api/export", "A zone, a hosts file or the estate, as a file", s.getExport)
+	get(reader, "guide", "/api/guide", "The guide, page by page, as HTML", s.getGuide)
+	get(reader, "guide-picture", guidePictures+"{name}", "A picture of the guide", s.getGuidePicture)
 	get(reader, "kinds", "/api/kinds", "The kinds of records and their words", s.getKinds)
 	post(reader, "line", "/api/line", "What a line being typed means, could be, and would clash with", s.postLine)
 	keep(reader, "text", "/api/text", "What is wrong with a whole text, and what saving it would change", s.postText)

@@ -34,7 +34,7 @@ type question struct {
 	DB     string `help:"Database to ask." name:"db" placeholder:"FILE" xor:"source"`
 	AsOf   string `help:"As a database was then: a revision's number, a day or a moment, as 2026-11-30 or 2026-11-30T14:00:00Z." placeholder:"WHEN"`
 	With   string `help:"Text of a change, or - for standard input: answer as if it were made." placeholder:"FILE"`
-	Day    string `help:"The day to ask for, as 2026-12-01; today where not given." placeholder:"DATE"`
+	Day    string `help:"The day to ask for, as 2026-12-01; today where not given." placeholder:"DATE" env:"STEADY_COMPASS_DAY"`
 	JSON   bool   `help:"Print JSON." name:"json"`
 }
 

@@ -34,6 +34,7 @@ const views = {
   Without: () => import('./features/without/Without').then((m) => ({ default: m.Without })),
   Answers: () => import('./features/answers/Answers').then((m) => ({ default: m.Answers })),
   Words: () => import('./features/words/Words').then((m) => ({ default: m.Words })),
+  Guide: () => import('./features/guide/Guide').then((m) => ({ default: m.Guide })),
   People: () => import('./features/people/People').then((m) => ({ default: m.People })),
   Records: () => import('./features/records/Records'),
 };
@@ -51,6 +52,7 @@ const Compare = lazy(views.Compare);
 const Without = lazy(views.Without);
 const Answers = lazy(views.Answers);
 const Words = lazy(views.Words);
+const Guide = lazy(views.Guide);
 const People = lazy(views.People);
 const Records = lazy(views.Records);
 
@@ -120,7 +122,7 @@ function Door({ children }: { children: ReactNode }) {
   return (
     <>
       {entered && (
-        <div inert={out} style={{ height: '100%' }}>
+        <div inert={out} style={{ height: '100%', isolation: 'isolate' }}>
           {children}
         </div>
       )}
@@ -170,6 +172,7 @@ export function App() {
                       <Route path="/records" component={Records} />
                       <Route path="/log" component={Log} />
                       <Route path="/people" component={People} />
+                      <Route path="/guide/:id?">{(p) => <Guide id={p.id ? fromPath(p.id) : ''} />}</Route>
                       <Route path="/words" component={Words} />
                       <Route>
                         <Quiet>There is no such page. The views are named above.</Quiet>

@@ -44,7 +44,7 @@ export function Hints() {
         </span>
       ))}
       <span>
-        <kbd>?</kbd>keys and words
+        <kbd>?</kbd>keys and guide
       </span>
     </>
   );
@@ -56,7 +56,7 @@ const always: Hint[] = [
   ['u', 'undo the last change'],
   ['U', 'redo it'],
   ['q', 'through a draft, and out of it'],
-  ['?', 'all keys, and what the words mean'],
+  ['?', 'all keys, the guide, and what the words mean'],
   ['Esc', 'back, or close'],
 ];
 
@@ -105,9 +105,10 @@ interface KeysDialogProps {
   onClose: () => void;
   /** Opens the page that says what the words mean. */
   onWords: () => void;
+  onGuide: () => void;
 }
 
-export function KeysDialog({ hints, isOpen, onClose, onWords }: KeysDialogProps) {
+export function KeysDialog({ hints, isOpen, onClose, onWords, onGuide }: KeysDialogProps) {
   return (
     <Veil isOpen={isOpen} onOpenChange={(open) => !open && onClose()} isDismissable>
       <Sheet>
@@ -121,9 +122,10 @@ export function KeysDialog({ hints, isOpen, onClose, onWords }: KeysDialogProps)
             ))}
           </dl>
           <Acts>
-            <Strong onPress={onWords} autoFocus>
-              What the words mean
+            <Strong onPress={onGuide} autoFocus>
+              The guide
             </Strong>
+            <Plain onPress={onWords}>What the words mean</Plain>
             <Plain onPress={onClose}>Close</Plain>
           </Acts>
         </Dialog>

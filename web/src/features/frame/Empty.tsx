@@ -117,6 +117,10 @@ export function Empty() {
         <dd>
           Fernmoor Observatory: fifteen names, nine machines, and the faults that happen. One undo takes it away again.
         </dd>
+        <dt>
+          <LinkButton onPress={() => go('/guide')}>Read the guide</LinkButton>
+        </dt>
+        <dd>From the first line to a traced name in ten minutes, and on from there.</dd>
       </dl>
     </Page>
   );

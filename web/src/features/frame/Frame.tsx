@@ -308,7 +308,9 @@ export function Frame({ children, dark, onTurn }: { children: ReactNode; dark: b
           <Failed error={state.error} again={() => void state.refetch()} />
         ) : !state.data ? (
           <Loading what="Reading the estate…" />
-        ) : state.data.records === 0 && !['/records', '/log', '/words', '/people'].includes(location) ? (
+        ) : state.data.records === 0 &&
+          !['/records', '/log', '/words', '/people'].includes(location) &&
+          !location.startsWith('/guide') ? (
           <Empty />
         ) : (
           children
@@ -332,6 +334,10 @@ export function Frame({ children, dark, onTurn }: { children: ReactNode; dark: b
         hints={hints}
         isOpen={keysOpen}
         onClose={() => setKeysOpen(false)}
+        onGuide={() => {
+          setKeysOpen(false);
+          go('/guide');
+        }}
         onWords={() => {
           setKeysOpen(false);
           go('/words');
@@ -426,6 +432,7 @@ const titles: Record<string, string> = {
   drafts: 'Drafts',
   log: 'Log',
   people: 'People',
+  guide: 'The guide',
   words: 'What the words mean',
   filters: 'Filter',
   uses: 'Uses of',

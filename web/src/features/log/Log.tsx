@@ -136,18 +136,15 @@ export function Log() {
               ))}
             {(i > 0 || sought) && (
               <>
-                <LinkButton
-                  aria-label={`the estate as it was at revision ${e.revision}`}
-                  onPress={() => lookThrough(-e.revision)}
-                >
+                <LinkButton aria-label={`as it was at revision ${e.revision}`} onPress={() => lookThrough(-e.revision)}>
                   as it was
                 </LinkButton>
                 <LinkButton
                   isDisabled={from === String(e.revision)}
                   aria-label={
                     from === ''
-                      ? `what came since revision ${e.revision}`
-                      : `what came from revision ${from} to revision ${e.revision}`
+                      ? `since then: what came after revision ${e.revision}`
+                      : `up to here: what came from revision ${from} to revision ${e.revision}`
                   }
                   onPress={() => choose(e)}
                 >
