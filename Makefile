@@ -56,7 +56,7 @@ check: web/dist/index.html ## types, lint, formatting and static checks
 	cd web && npm run types && npm run lint && npm run api-check
 	go vet ./...
 	$(GOTOOL) staticcheck ./...
-	@unformatted=$$($(GOTOOL) gofumpt -l cmd collect core demo intake fetch lab server store web/*.go); \
+	@unformatted=$$($(GOTOOL) gofumpt -l cmd collect core demo docs intake fetch lab people server store web/*.go); \
 	if [ -n "$$unformatted" ]; then echo "gofumpt would change: $$unformatted"; exit 1; fi
 
 go-test: web/dist/index.html bench-tools fuzz ## the Go tests, the browser and the name server among them

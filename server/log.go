@@ -28,12 +28,12 @@ func (s *Server) getLog(ctx context.Context, in *logQuery) (*body[[]store.Entry]
 
 // Between is what an estate came to from one revision to another.
 type Between struct {
-	From    int64          `json:"from"`
-	To      int64          `json:"to"`
-	Remove  []string       `json:"remove" nullable:"false"`
-	Add     []string       `json:"add" nullable:"false" doc:"With their places, where they are ordered"`
-	Lines   int            `json:"lines" doc:"How many there are in all"`
-	Effect  *effect.Effect `json:"effect,omitempty"`
+	From   int64          `json:"from"`
+	To     int64          `json:"to"`
+	Remove []string       `json:"remove" nullable:"false"`
+	Add    []string       `json:"add" nullable:"false" doc:"With their places, where they are ordered"`
+	Lines  int            `json:"lines" doc:"How many there are in all"`
+	Effect *effect.Effect `json:"effect,omitempty"`
 }
 
 // shownBetween is how many lines of a difference are shown that went, and that came.

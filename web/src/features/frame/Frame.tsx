@@ -318,7 +318,7 @@ export function Frame({ children, dark, onTurn }: { children: ReactNode; dark: b
       </Main>
       <Foot>
         <Hints />
-        <span style={{ marginLeft: 'auto', display: 'flex', gap: 22 }}>
+        <span style={{ marginLeft: 'auto', display: 'flex', gap: 22, alignItems: 'baseline' }}>
           {state.data?.copied && (
             <span data-copied title={state.data.copied.at ?? undefined}>
               {state.data.copied.at ? `last copied ${ago(state.data.copied.at)}` : 'never copied'}, and{' '}
