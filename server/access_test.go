@@ -303,6 +303,12 @@ func TestDoors(t *testing.T) {
 	script := visits(t, h)
 	script.header = http.Header{"Authorization": {"Bearer " + minted.Secret}}
 	state(script, 200)
+	calendar := visits(t, h)
+	basic := httptest.NewRequest("GET", "/", nil)
+	basic.SetBasicAuth("whoever", minted.Secret)
+	calendar.header = http.Header{"Authorization": basic.Header["Authorization"]}
+	calendar.gets(200, "GET", "/api/dates.ics", nil, nil)
+	calendar.gets(403, "POST", "/api/preview", m{}, nil) // it reads, and sends nothing
 	script.gets(403, "POST", "/api/tokens", m{"name": "another", "role": "reader", "days": 1}, nil)
 	script.gets(403, "POST", "/api/me/password", m{"old": word, "password": "another one than that"}, nil)
 	if _, _, err := s.db.TokenOf(t.Context(), people.Digest(minted.Secret), time.Now().Add(25*time.Hour)); err == nil {

@@ -83,7 +83,7 @@ func (s *Server) personOf(r *http.Request) (*person, error) {
 		return &alone, nil
 	}
 	ctx, now := r.Context(), time.Now()
-	if secret, is := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); is {
+	if secret, is := tokenOf(r); is {
 		t, a, err := s.db.TokenOf(ctx, people.Digest(secret), now)
 		if errors.Is(err, store.ErrNoAccount) || err == nil && a.Off {
 			return nil, &Problem{Title: "This token is not taken", Status: http.StatusUnauthorized, Detail: "it is not known here, or it is over; expected one that its owner made under who you are"}
@@ -115,6 +115,15 @@ func (s *Server) personOf(r *http.Request) (*person, error) {
 		}
 	}
 	return &person{a.Name, a.Role, a.ID, ""}, nil
+}
+
+// tokenOf is the token that a request has: as a bearer's (RFC 6750), or where it only reads in place of a password (RFC 7617), as calendars
+// that subscribe to the dates can.
+func tokenOf(r *http.Request) (secret string, is bool) {
+	if _, password, basic := r.BasicAuth(); basic && r.Method == http.MethodGet {
+		return password, true
+	}
+	return strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
 }
 
 // refused says why who asks may not ask this; nil where it is allowed.
