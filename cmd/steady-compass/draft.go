@@ -10,6 +10,7 @@ import (
 	"steady-compass/core/estate"
 	"steady-compass/core/notation"
 	"steady-compass/core/survey"
+	"steady-compass/people"
 	"steady-compass/store"
 )
 
@@ -21,7 +22,7 @@ type draftCommand struct {
 	Drop  draftDrop  `cmd:"" help:"Take a draft away."`
 }
 
-// inDatabase is what every command on drafts has in common.
+// inDatabase is what every command on drafts, and on accounts, has in common.
 type inDatabase struct {
 	DB string `help:"Database that keeps them." name:"db" placeholder:"FILE" required:""`
 }
@@ -36,8 +37,13 @@ func (c *inDatabase) on(ctx context.Context, do func(*store.Store) error) error 
 	if closed := db.Close(); err == nil {
 		err = closed
 	}
-	if errors.Is(err, store.ErrNoDraft) {
+	switch {
+	case errors.Is(err, store.ErrNoDraft):
 		return wrong("%v; draft list names those that there are", err)
+	case errors.Is(err, store.ErrNoAccount):
+		return wrong("%v; people list names those that there are", err)
+	case errors.Is(err, store.ErrTakenName), errors.Is(err, store.ErrLastKeeper), errors.Is(err, store.ErrReadOnly), errors.Is(err, people.ErrName):
+		return wrong("%v", err)
 	}
 	return err
 }

@@ -2,7 +2,6 @@ package main
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"os"
 	"os/user"
@@ -20,26 +19,6 @@ type peopleCommand struct {
 	Role peopleRole `cmd:"" help:"Give an account another role."`
 	Off  peopleOff  `cmd:"" help:"Switch an account off; its sessions and tokens end."`
 	On   peopleOn   `cmd:"" help:"Switch an account on again."`
-}
-
-// ofPeople is what every command on accounts has in common: who may write the file may see to them.
-type ofPeople struct {
-	DB string `help:"Database that has them." name:"db" placeholder:"FILE" required:""`
-}
-
-func (c *ofPeople) on(ctx context.Context, do func(*store.Store) error) error {
-	db, err := openThere(ctx, c.DB)
-	if err != nil {
-		return err
-	}
-	err = errors.Join(do(db), db.Close())
-	if errors.Is(err, store.ErrNoAccount) {
-		return wrong("%v; people list names those that there are", err)
-	}
-	if errors.Is(err, store.ErrTakenName) || errors.Is(err, store.ErrLastKeeper) || errors.Is(err, store.ErrReadOnly) || errors.Is(err, people.ErrName) {
-		return wrong("%v", err)
-	}
-	return err
 }
 
 // atConsole is how the log names who gives a command: by whom the system knows its process.
@@ -60,7 +39,7 @@ func noted(ctx context.Context, db *store.Store, what string) error {
 }
 
 type peopleList struct {
-	ofPeople
+	inDatabase
 	JSON bool `help:"Print JSON." name:"json"`
 }
 
@@ -97,7 +76,7 @@ func (c *peopleList) Run(ctx context.Context, s streams) error {
 }
 
 type peopleAdd struct {
-	ofPeople
+	inDatabase
 	Name  string `arg:"" help:"What it is called: letters, digits, and . - _ @"`
 	Role  string `help:"What it may do." enum:"reader,editor,keeper" default:"reader"`
 	Email string `help:"By which a sign-in elsewhere is known." placeholder:"ADDRESS"`
@@ -119,7 +98,7 @@ func (c *peopleAdd) Run(ctx context.Context, s streams) error {
 }
 
 type peopleCode struct {
-	ofPeople
+	inDatabase
 	Name string `arg:"" help:"The account."`
 }
 
@@ -138,8 +117,8 @@ func (c *peopleCode) Run(ctx context.Context, s streams) error {
 	})
 }
 
-// set changes an account.
-func (c *ofPeople) set(ctx context.Context, name string, how func(*people.Account), what string) error {
+// setAccount changes an account: who may write the file may see to them.
+func (c *inDatabase) setAccount(ctx context.Context, name string, how func(*people.Account), what string) error {
 	return c.on(ctx, func(db *store.Store) error {
 		a, err := db.Account(ctx, name)
 		if err != nil {
@@ -154,29 +133,29 @@ func (c *ofPeople) set(ctx context.Context, name string, how func(*people.Accoun
 }
 
 type peopleRole struct {
-	ofPeople
+	inDatabase
 	Name string `arg:"" help:"The account."`
 	Role string `arg:"" help:"What it may do: reader, editor, keeper." enum:"reader,editor,keeper"`
 }
 
 func (c *peopleRole) Run(ctx context.Context, _ streams) error {
-	return c.set(ctx, c.Name, func(a *people.Account) { a.Role = people.Role(c.Role) }, "made %s "+c.Role)
+	return c.setAccount(ctx, c.Name, func(a *people.Account) { a.Role = people.Role(c.Role) }, "made %s "+c.Role)
 }
 
 type peopleOff struct {
-	ofPeople
+	inDatabase
 	Name string `arg:"" help:"The account."`
 }
 
 func (c *peopleOff) Run(ctx context.Context, _ streams) error {
-	return c.set(ctx, c.Name, func(a *people.Account) { a.Off = true }, "switched the account %s off")
+	return c.setAccount(ctx, c.Name, func(a *people.Account) { a.Off = true }, "switched the account %s off")
 }
 
 type peopleOn struct {
-	ofPeople
+	inDatabase
 	Name string `arg:"" help:"The account."`
 }
 
 func (c *peopleOn) Run(ctx context.Context, _ streams) error {
-	return c.set(ctx, c.Name, func(a *people.Account) { a.Off = false }, "switched the account %s on")
+	return c.setAccount(ctx, c.Name, func(a *people.Account) { a.Off = false }, "switched the account %s on")
 }
