@@ -194,7 +194,7 @@ func TestLookingThroughADraft(t *testing.T) {
 	b.until(`document.querySelector('[data-altered]')`)
 	p.call("POST", "/api/drafts/1/drop", nil, nil)
 	b.until(`!document.querySelector('[data-through]')`)
-	b.says("[role=status]", "made, or dropped")
+	b.says("[role=status]", "is not there any more")
 }
 
 // TestADraftMeetsAnothersChange: base, now and wanted are shown, and a choice makes the draft whole again; its text is edited in place.

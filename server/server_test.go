@@ -15,6 +15,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"steady-compass/core/effect"
 	"steady-compass/core/estate"
@@ -595,8 +596,9 @@ func TestClose(t *testing.T) {
 // TestLooks keeps looks that were made elsewhere, holds them against the records as they are, and says which were made before these changed.
 func TestLooks(t *testing.T) {
 	h := served(t, "network lan 10.0.0.0/24\nhost box\naddress box 203.0.113.7 internet\nlisten box 22 as ssh\nzone a.example\ndns a.example A 203.0.113.7\n")
-	one := `{"at":"2026-12-01T10:00:00Z","from":"internet","target":"a.example:22","did":"connect","came":"refused","address":"203.0.113.7","revision":1}` + "\n"
-	other := `{"at":"2026-12-01T10:00:01Z","from":"internet","target":"a.example A","did":"resolve","came":"answered","code":"NOERROR","answers":["203.0.113.7"],"revision":1}` + "\n"
+	at := time.Now().UTC().Truncate(time.Second)
+	one := `{"at":"` + at.Format(time.RFC3339) + `","from":"internet","target":"a.example:22","did":"connect","came":"refused","address":"203.0.113.7","revision":1}` + "\n"
+	other := `{"at":"` + at.Add(time.Second).Format(time.RFC3339) + `","from":"internet","target":"a.example A","did":"resolve","came":"answered","code":"NOERROR","answers":["203.0.113.7"],"revision":1}` + "\n"
 	take := func(text string) LooksKept {
 		return decoded[LooksKept](t, call(t, h, "POST", "/api/looks", LooksTaken{Name: "x", Text: text}), http.StatusOK)
 	}

@@ -44,7 +44,7 @@ func TestPastOfADatabase(t *testing.T) {
 		{"", "export estate --as-of 2001-01-01 --db " + db, 0, "", ""},
 		{"", "export estate --as-of yesterday --db " + db, 2, "", "neither a revision nor a day"},
 		{"", "export estate --as-of 1 --estate " + first, 2, "", "a file has no past"},
-		{"", "restore --check " + copied, 0, "is sound: revision 1, 3 records, 1 changes", ""},
+		{"", "restore --check " + copied, 0, "is sound: revision 1, 3 records, 1 change,", ""},
 		{"", "restore --check " + first, 2, "", "is no database"},
 		{"", "restore " + copied + " --db " + db, 0, "What was there is in " + db + ".before-", ""},
 		{"", "export estate --db " + db, 0, "10.0.0.2", ""},
