@@ -66,8 +66,11 @@ func (s *Server) getBetween(ctx context.Context, in *betweenQuery) (*body[Betwee
 		out.Add = append(out.Add, p.Line())
 	}
 	out.Remove, out.Add = out.Remove[:min(len(out.Remove), shownBetween)], out.Add[:min(len(out.Add), shownBetween)]
-	first := now.Draft(before)
-	does, err := effect.Soon(ctx, first, first.Draft(after))
+	last := now.Survey
+	if in.To != now.Revision {
+		last = now.Draft(after)
+	}
+	does, err := effect.Soon(ctx, last.Draft(before), last)
 	if err != nil {
 		return nil, problem(err)
 	}

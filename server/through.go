@@ -132,6 +132,13 @@ type lenses struct {
 	of map[int64]*lens
 }
 
+// at is the one of a draft, or of an earlier revision; nil where there is none at hand.
+func (all *lenses) at(id int64) *lens {
+	all.mu.Lock()
+	defer all.mu.Unlock()
+	return all.of[id]
+}
+
 // mostLenses is how many are kept.
 const mostLenses = 16
 
@@ -169,6 +176,10 @@ func (s *Server) through(ctx context.Context, word string) (context.Context, err
 
 // lens is a draft made of the estate as it is in force now. It goes on from how it was looked through last.
 func (s *Server) lens(ctx context.Context, id int64) (*lens, error) {
+	on := s.now()
+	if l := s.lenses.at(id); id < 0 && l != nil && l.on == on { // what has been stays, and is long to go back to
+		return l, nil
+	}
 	var d store.Draft
 	var past *estate.Estate
 	var err error
@@ -180,7 +191,6 @@ func (s *Server) lens(ctx context.Context, id int64) (*lens, error) {
 	if err != nil {
 		return nil, err
 	}
-	on := s.now()
 	s.lenses.mu.Lock()
 	defer s.lenses.mu.Unlock()
 	last := s.lenses.of[id]

@@ -83,7 +83,7 @@ func (f *accessFlags) access() (out server.Access, err error) {
 		if err := server.CheckOrigin(out.Origin); err != nil {
 			return out, wrong("--origin: %v", err)
 		}
-		if tls := f.Cert != "" || len(f.Front) > 0; tls != (out.Origin.Scheme == "https") {
+		if encrypted := f.Cert != "" || len(f.Front) > 0; encrypted != (out.Origin.Scheme == "https") {
 			return out, wrong("--origin: %q; expected https with --cert or --front, and http without", f.Origin)
 		}
 	}

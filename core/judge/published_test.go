@@ -14,7 +14,6 @@ import (
 	"steady-compass/core/mend"
 	"steady-compass/core/model"
 	"steady-compass/core/netset"
-	"steady-compass/core/notation"
 	"steady-compass/core/notation/notationtest"
 	"steady-compass/core/synth"
 	"steady-compass/core/trace"
@@ -45,22 +44,11 @@ func planned(t *testing.T, e *estate.Estate, plans func(mend.State) (change.Prop
 	if got.None != nil {
 		return nil
 	}
-	var text strings.Builder
+	var lines []string
 	for _, line := range got.Plans[0].Remove {
-		text.WriteString("- " + line + "\n")
+		lines = append(lines, "- "+line)
 	}
-	for _, line := range got.Plans[0].Add {
-		text.WriteString("+ " + line + "\n")
-	}
-	c, faults := notation.ParseChange(text.String(), e)
-	if len(faults) > 0 {
-		t.Fatal(faults)
-	}
-	next, err := e.Apply(c)
-	if err != nil {
-		t.Fatal(err)
-	}
-	return next
+	return notationtest.Edit(t, e, append(lines, got.Plans[0].Add...)...)
 }
 
 // TestPublishedPackets publishes names that were taken out of sight, and sends packets from everywhere to all that is recorded, before and after:
