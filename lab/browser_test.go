@@ -76,6 +76,18 @@ func (b *browser) until(expression string) {
 	b.t.Fatalf("never true: %s\nthe page says:\n%s", expression, eval[string](b, "document.body.innerText.slice(0, 3000)"))
 }
 
+// throttle is a command of the browser that the generated packages have under a later name only.
+var throttle = cdp.Command[map[string]any, struct{}]{Method: "Network.emulateNetworkConditions"}
+
+// slow makes the network wait before each answer; 0 ends it.
+func (b *browser) slow(latency time.Duration) {
+	b.t.Helper()
+	b.do(chromedp.Func(func(ctx context.Context, page *chromedp.Target) error {
+		_, err := cdp.Call(ctx, page, throttle, map[string]any{"offline": false, "latency": latency.Milliseconds(), "downloadThroughput": -1, "uploadThroughput": -1})
+		return err
+	}))
+}
+
 // says waits until an element's text holds a word.
 func (b *browser) says(selector, word string) {
 	b.t.Helper()

@@ -25,7 +25,8 @@ const rest = 200;
 
 /**
  * A choice out of many that stands in the page's address. It moves at once; the address follows when it rests, or when
- * it is settled, as it is before one goes elsewhere.
+ * it is settled, as it is before one goes elsewhere. Once elsewhere it is kept no more: a view waits, hidden, while the
+ * next is loaded.
  */
 export function useChosen(inAddress: string, keep: (chosen: string) => void) {
   const [state, setState] = useState({ inAddress, chosen: inAddress });
@@ -39,7 +40,10 @@ export function useChosen(inAddress: string, keep: (chosen: string) => void) {
     };
   });
   useEffect(() => {
-    const timer = setTimeout(() => latest.current(), rest);
+    const here = window.location.pathname;
+    const timer = setTimeout(() => {
+      if (window.location.pathname === here) latest.current();
+    }, rest);
     return () => clearTimeout(timer);
   }, [chosen]);
   const settle = useCallback(() => latest.current(), []);
