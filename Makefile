@@ -92,6 +92,7 @@ judge: bench-tools web/dist/index.html ## the judges in full: 300 random zones, 
 
 FUZZTIME ?= 1000x
 fuzz: web/dist/index.html ## each fuzz target for FUZZTIME: a number of inputs (1000x) or a time (10m)
+	go test ./core/table -run '^$$' -fuzz FuzzWrite -fuzztime $(FUZZTIME) -fuzzminimizetime 1x
 	go test ./core/notation -run '^$$' -fuzz FuzzParsePrint -fuzztime $(FUZZTIME) -fuzzminimizetime 1x
 	go test ./intake/zonefile -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZTIME) -fuzzminimizetime 1x
 	go test ./intake/packetfilter -run '^$$' -fuzz FuzzListings -fuzztime $(FUZZTIME) -fuzzminimizetime 1x

@@ -13,15 +13,20 @@ type analysis struct {
 	store.Snapshot
 	*survey.Survey
 	packed *packedAnswers
+	tables *tables
+}
+
+func analysisOf(s store.Snapshot, over *survey.Survey) *analysis {
+	return &analysis{s, over, newPackedAnswers(), &tables{}}
 }
 
 func analyse(s store.Snapshot, day estate.Date) *analysis {
-	return &analysis{s, survey.New(s.Estate, day), newPackedAnswers()}
+	return analysisOf(s, survey.New(s.Estate, day))
 }
 
 // after is the analysis of a revision that came of the analysed one by an edit, on the same day.
 func (a *analysis) after(s store.Snapshot) *analysis {
-	return &analysis{s, a.Survey.After(s.Estate), newPackedAnswers()}
+	return analysisOf(s, a.Survey.After(s.Estate))
 }
 
 // Vantage is a place to look from.

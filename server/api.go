@@ -24,6 +24,7 @@ import (
 	"steady-compass/core/names"
 	"steady-compass/core/notation"
 	"steady-compass/core/survey"
+	"steady-compass/core/table"
 	"steady-compass/core/trace"
 	"steady-compass/demo"
 	"steady-compass/people"
@@ -92,23 +93,27 @@ func registerAPI(e *echo.Echo, s *Server) huma.API {
 	reader, editor := door{API: api, needs: people.Reader}, door{API: api, needs: people.Editor}
 	s.registerPeople(api)
 	get(reader, "state", "/api/state", "What the estate is called and what needs attention", s.getState)
-	table(reader, "counts", "/api/counts", "How much needs attention", s.getCounts)
-	table(reader, "names", "/api/names", "The table of names, seen from a vantage", s.getNames)
-	table(reader, "answers", "/api/answers", "What names answer, from several vantages side by side", s.getAnswers)
+	once(reader, "counts", "/api/counts", "How much needs attention", s.getCounts)
+	once(reader, "names", "/api/names", "The table of names, seen from a vantage", s.getNames)
+	once(reader, "answers", "/api/answers", "What names answer, from several vantages side by side", s.getAnswers)
 	get(reader, "courses", "/api/courses", "Names drawn as courses: through addresses, edges, machines and fronts to backends", s.getCourses)
 	get(reader, "trace", "/api/trace", "A target followed from a vantage", s.getTrace)
 	get(reader, "trace-picture", "/api/trace.svg", "A trace as a picture that stands alone", s.getTracePicture)
 	get(reader, "compare", "/api/compare", "Two traces side by side, joined where they are the same and split where they part", s.getCompare)
-	table(reader, "exposure", "/api/exposure", "Everything that can be touched from a vantage", s.getExposure)
+	once(reader, "exposure", "/api/exposure", "Everything that can be touched from a vantage", s.getExposure)
 	get(reader, "exposureChanges", "/api/exposure/changes", "What another revision, or another vantage, has open that this has not, and the other way round", s.getExposureChanges)
 	get(reader, "close", "/api/exposure/close", "The lines that close a door", s.getClose)
-	table(reader, "findings", "/api/findings", "What is wrong with the estate", s.getFindings)
+	once(reader, "findings", "/api/findings", "What is wrong with the estate", s.getFindings)
 	get(reader, "codes", "/api/codes", "What may be found: every code with its level, and a sentence that helps", s.getCodes)
-	table(reader, "records", "/api/records", "The estate as notation", s.getRecords)
+	get(reader, "table", "/api/table", "The records of a kind as rows and columns: found, put in order, part by part", s.getTable)
+	once(reader, "marks", "/api/marks", "What is wrong, each at one of the records that it is about", s.getMarks)
+	keep(reader, "write", "/api/table/write", "The change that writing into cells is", s.postWrite)
+	keep(reader, "depends", "/api/table/depends", "What depends on some records, and what becomes of it without them", s.postDepends)
+	once(reader, "records", "/api/records", "The estate as notation", s.getRecords)
 	get(reader, "vantages", "/api/vantages", "The places to look from", s.getVantages)
 	get(reader, "log", "/api/log", "The changes, the newest first", s.getLog)
 	get(reader, "between", "/api/log/between", "What two revisions differ in: lines, and what that does", s.getBetween)
-	table(reader, "ports", "/api/ports", "All machines with their used ports", s.getPorts)
+	once(reader, "ports", "/api/ports", "All machines with their used ports", s.getPorts)
 	get(reader, "machine-ports", "/api/ports/machine", "A machine's ports in depth", s.getMachinePorts)
 	get(reader, "free", "/api/ports/free", "The next free port of a machine", s.getFree)
 	get(reader, "plan", "/api/plan", "The lines that are off and take ports, with what they would collide with", s.getPlan)
@@ -125,7 +130,7 @@ func registerAPI(e *echo.Echo, s *Server) huma.API {
 	post(editor, "look", "/api/look", "Look now, from the machine that this runs on", s.postLook)
 	post(editor, "take-looks", "/api/looks", "Take in looks that were made elsewhere", s.postLooks)
 	get(reader, "without", "/api/without", "What becomes of the names without a part of the estate; or, of a name, what it stands on alone", s.getWithout)
-	table(reader, "leads", "/api/leads", "Every way in from a vantage that ends at a place", s.getLeads)
+	once(reader, "leads", "/api/leads", "Every way in from a vantage that ends at a place", s.getLeads)
 	get(editor, "machine", "/api/machine", "What the machine that this runs on is seen to be, as the command collect prints it", s.getMachine)
 	get(reader, "export", "/api/export", "A zone, a hosts file or the estate, as a file", s.getExport)
 	get(reader, "guide", "/api/guide", "The guide, page by page, as HTML", s.getGuide)
@@ -161,8 +166,8 @@ func get[I, O any](d door, id, path, summary string, handler func(context.Contex
 	huma.Register(d.API, d.operation(http.MethodGet, id, path, summary), handler)
 }
 
-// table is for a question whose answer is made once for all who ask.
-func table[I, O any](d door, id, path, summary string, handler func(context.Context, *I) (*O, error)) {
+// once is for a question whose answer is made once for all who ask.
+func once[I, O any](d door, id, path, summary string, handler func(context.Context, *I) (*O, error)) {
 	op := d.operation(http.MethodGet, id, path, summary)
 	op.Metadata[tabled] = true
 	huma.Register(d.API, op, handler)
@@ -383,17 +388,18 @@ type Records struct {
 	Edition  int64          `json:"edition,omitempty" doc:"Of the draft that is looked through"`
 	Text     string         `json:"text"`
 	Kinds    map[string]int `json:"kinds"`
+	Filters  []string       `json:"filters" nullable:"false"`
 	Exports  []Export       `json:"exports" nullable:"false"` // what can be written out
 }
 
 func (s *Server) getRecords(ctx context.Context, _ *none) (*body[Records], error) {
 	now := s.asked(ctx)
-	r := Records{Revision: now.Revision, Text: notation.Print(now.Estate), Kinds: map[string]int{}, Exports: exports(now.Estate)}
+	r := Records{Revision: now.Revision, Text: notation.Print(now.Estate), Kinds: now.counted(), Filters: []string{}, Exports: exports(now.Estate)}
 	if l := lensOf(ctx); l != nil {
 		r.Edition = l.draft.Edition
 	}
-	for _, k := range estate.Kinds {
-		r.Kinds[k.Word] = len(now.Estate.Of(k))
+	for _, f := range now.Estate.Of(estate.KindNamed("filter")) {
+		r.Filters = append(r.Filters, f.(*estate.Filter).Name)
 	}
 	return &body[Records]{r}, nil
 }
@@ -407,14 +413,32 @@ type KindWords struct {
 	Word  string   `json:"word"`
 	Leads []string `json:"leads" nullable:"false"` // the words that open its fields
 	Usage string   `json:"usage"`
+
+	Placed bool         `json:"placed" doc:"Whether its records stand in an order that counts"`
+	Single bool         `json:"single" doc:"Whether there is at most one"`
+	Fields []FieldWords `json:"fields" nullable:"false"`
+}
+
+// FieldWords is a field of a kind, for who fills it in.
+type FieldWords struct {
+	Column   string   `json:"column"`
+	Title    string   `json:"title"`
+	Expected string   `json:"expected"`
+	Choices  []string `json:"choices" nullable:"false" doc:"Words that may stand there"`
+	Flag     bool     `json:"flag" doc:"It is there or not, without a word of its own"`
+	List     bool     `json:"list" doc:"It may hold several, with commas between"`
+	Required bool     `json:"required"`
+	Instead  string   `json:"instead,omitempty" doc:"The column that may be filled in in its place"`
+	Excludes string   `json:"excludes,omitempty" doc:"At most one field of those that share this may be filled in"`
 }
 
 func (s *Server) getKinds(context.Context, *none) (*body[[]KindWords], error) {
 	out := []KindWords{}
 	for _, k := range estate.Kinds {
-		w := KindWords{Word: k.Word, Leads: []string{}, Usage: k.Usage()}
+		w := KindWords{Word: k.Word, Leads: []string{}, Usage: k.Usage(), Placed: k.Placed, Single: k.Single, Fields: []FieldWords{}}
 		for i := range k.Fields {
 			f := &k.Fields[i]
+			w.Fields = append(w.Fields, FieldWords{f.Column, table.Title(f), f.Expected, slices.Concat([]string{}, f.Choices), f.Flag, f.List, f.Required, f.Instead, f.Excludes})
 			if f.Lead != "" {
 				w.Leads = append(w.Leads, f.Lead)
 			} else if len(f.Choices) > 0 && k.Word != "dns" {
@@ -743,22 +767,29 @@ func (s *Server) postText(ctx context.Context, in *body[TextQuestion]) (*body[Te
 		return nil, problem(err)
 	}
 	for _, f := range report.Findings {
-		where := slices.Clone(f.Records)
-		if strings.HasPrefix(f.Code, "exposure.") { // at what is open, before the ways that lead there
-			slices.SortStableFunc(where, func(a, b string) int { return openFirst(a) - openFirst(b) })
-		}
-		if f.Mend != nil { // where it is to be mended, before where else it shows
-			where = append(slices.Clone(f.Mend.Remove), where...)
-		}
-		for _, r := range where {
-			if line, there := at[r]; there {
-				out.Marks = append(out.Marks, Mark{line, f.Level, f.Code, f.Why})
-				break
-			}
+		if line, is := markedLine(f, at); is {
+			out.Marks = append(out.Marks, Mark{at[line], f.Level, f.Code, f.Why})
 		}
 	}
 	slices.SortStableFunc(out.Marks, func(a, b Mark) int { return a.Line - b.Line })
 	return &body[TextAnswer]{out}, nil
+}
+
+// markedLine is the record, of those that are there, at which a finding is shown.
+func markedLine[T any](f *findings.Finding, there map[string]T) (string, bool) {
+	where := slices.Clone(f.Records)
+	if strings.HasPrefix(f.Code, "exposure.") { // at what is open, before the ways that lead there
+		slices.SortStableFunc(where, func(a, b string) int { return openFirst(a) - openFirst(b) })
+	}
+	if f.Mend != nil { // where it is to be mended, before where else it shows
+		where = append(slices.Clone(f.Mend.Remove), where...)
+	}
+	for _, line := range where {
+		if _, is := there[line]; is {
+			return line, true
+		}
+	}
+	return "", false
 }
 
 // openFirst orders the records of something open: what takes the flow comes first.

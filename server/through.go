@@ -214,7 +214,7 @@ func (s *Server) lens(ctx context.Context, id int64) (*lens, error) {
 	case last != nil && last.on == on && last.made != nil:
 		l.made = last.made.after(store.Snapshot{Estate: next, Revision: on.Revision})
 	default:
-		l.made = &analysis{store.Snapshot{Estate: next, Revision: on.Revision}, on.Draft(next), newPackedAnswers()}
+		l.made = analysisOf(store.Snapshot{Estate: next, Revision: on.Revision}, on.Draft(next))
 	}
 	for other := range s.lenses.of {
 		if len(s.lenses.of) >= mostLenses {

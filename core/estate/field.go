@@ -74,6 +74,9 @@ type Field struct {
 	Option   bool     // may stand in any order behind the positional fields
 	Alone    bool     // its lead may stand without a value
 	Required bool
+	Quoted   bool   // a text in double quotes
+	Spare    bool   // left out where what it refers to goes; else the line goes with it
+	Instead  string // the column of the option that may stand in its place
 	Excludes string // at most one field of those that share this word
 
 	take   func(Record, *Words) error
@@ -105,6 +108,9 @@ func (f *Field) Values(r Record) []string { return f.values(r) }
 // Load sets the field from the elements that Values gave.
 func (f *Field) Load(r Record, values []string) error { return f.load(r, values) }
 
+// Reset makes the field absent.
+func (f *Field) Reset(r Record) { f.reset(r) }
+
 // Refs are the names of other records that the field uses.
 func (f *Field) Refs(r Record) []Ref {
 	if f.refs == nil {
@@ -133,7 +139,7 @@ func field[R any, T any](lead, column string, f form[T], at func(*R) *T) Field {
 	get := func(r Record) *T { return at(any(r).(*R)) }
 	is := func(v T) bool { return !reflect.DeepEqual(v, f.absent) }
 	out := Field{
-		Lead: lead, Column: column, Expected: f.expected, Choices: f.choices, Wants: f.wants, Refers: f.wants, List: f.list, Number: f.number,
+		Lead: lead, Column: column, Expected: f.expected, Choices: f.choices, Wants: f.wants, Refers: f.wants, List: f.list, Number: f.number, Quoted: f.quoted,
 		take: func(r Record, w *Words) error {
 			word, err := w.Take(f.expected)
 			if err != nil {
@@ -241,6 +247,9 @@ func excluding(group string, fields ...Field) []Field {
 	}
 	return fields
 }
+
+// spare marks an option without which the line still says the same of all else.
+func spare(f Field) Field { f.Spare = true; return f }
 
 // required marks an option that must be there, in whatever order.
 func required(f Field) Field { f.Required = true; return f }

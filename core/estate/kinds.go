@@ -229,7 +229,7 @@ var listenKind = declare(Kind{Word: "listen"}, sayListen, nil, some(
 	excluding("tls or passthrough",
 		flag("tls", "tls", func(r *Listen) *bool { return &r.TLS }),
 		flag("passthrough", "passthrough", func(r *Listen) *bool { return &r.Passthrough })), some(
-		opt("cert", "certs", list(nameForm(RefCert)), func(r *Listen) *[]string { return &r.Certs }),
+		spare(opt("cert", "certs", list(nameForm(RefCert)), func(r *Listen) *[]string { return &r.Certs })),
 		flag("first-answers", "first_answers", func(r *Listen) *bool { return &r.FirstAnswers }),
 		flag("in-order", "in_order", func(r *Listen) *bool { return &r.InOrder }),
 		flag("shared", "shared", func(r *Listen) *bool { return &r.Shared })))
@@ -256,7 +256,7 @@ var siteKind = declare(Kind{Word: "site", Placed: true}, saySite, checkSite, som
 		flag("default", "is_default", func(r *Site) *bool { return &r.Default }),
 		opt("guard", "guard", guardForm, func(r *Site) *Guard { return &r.Guard }),
 		opt("sources", "sources", sources, func(r *Site) *[]Selector { return &r.Sources }),
-		opt("cert", "cert", nameForm(RefCert), func(r *Site) *string { return &r.Cert })))
+		spare(opt("cert", "cert", nameForm(RefCert), func(r *Site) *string { return &r.Cert }))))
 
 var poolKind = declare(Kind{Word: "pool", Defines: RefPool}, sayPool, checkPool, some(
 	pos("name", newName, func(r *Pool) *string { return &r.Name }),
@@ -284,7 +284,7 @@ var certKind = declare(Kind{Word: "cert", Defines: RefCert}, sayCert, nil, some(
 	required(opt("on", "places", list(placeForm), func(r *Cert) *[]string { return &r.On })),
 	opt("by", "method", enum("http-01", "dns-01", "tls-alpn-01", "hand"), func(r *Cert) *string { return &r.By }),
 	flag("alone", "alone", func(r *Cert) *bool { return &r.Alone }),
-	opt("through", "service", nameForm(RefService), func(r *Cert) *string { return &r.Through }),
+	spare(opt("through", "service", nameForm(RefService), func(r *Cert) *string { return &r.Through })),
 	opt("renew", "renew", durationForm, func(r *Cert) *Seconds { return &r.Renew }),
 	opt("every", "every", durationForm, func(r *Cert) *Seconds { return &r.Every }),
 	flag("trial", "trial", func(r *Cert) *bool { return &r.Trial })))
@@ -293,7 +293,7 @@ var intentKind = declare(Kind{Word: "intend"}, sayIntent, nil, some(
 	pos("target", intendTarget, func(r *Intent) *string { return &r.Target }),
 	pos("ports", portsForm, func(r *Intent) *Ports { return &r.Ports }),
 	led("for", "audience", audiences, func(r *Intent) *[]Selector { return &r.For }),
-	opt("reaching", "reaching", reachingForm, func(r *Intent) *Endpoint { return &r.Reaching }),
+	spare(opt("reaching", "reaching", reachingForm, func(r *Intent) *Endpoint { return &r.Reaching })),
 	flag("guarded", "guarded", func(r *Intent) *bool { return &r.Guarded })))
 
 var acceptanceKind = declare(Kind{Word: "accept"}, sayAcceptance, checkAcceptance, some(
@@ -365,7 +365,7 @@ func dnsValue() Field {
 	const expected = "the record's value, as in a zone file"
 	get := func(r Record) *DNS { return r.(*DNS) }
 	return Field{
-		Column: "value", Expected: expected, Wants: RefHostname, Required: true,
+		Column: "value", Expected: expected, Wants: RefHostname, Required: true, Instead: "dynamic",
 		reset: func(r Record) { get(r).Value = "" },
 		take: func(r Record, w *Words) error {
 			rec := get(r)

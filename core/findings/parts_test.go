@@ -109,7 +109,7 @@ func TestPartsOfStructure(t *testing.T) {
 // TestDefinitions holds what names stand for after an edit against what they stand for in the whole.
 func TestDefinitions(t *testing.T) {
 	base := reread(t, sound)
-	old := definedIn(base)
+	old := estate.DefinedIn(base)
 	for _, c := range []struct {
 		edit   string // "- line" goes, another comes
 		turned string
@@ -127,7 +127,7 @@ func TestDefinitions(t *testing.T) {
 			gone, come := lost(base, next, k), lost(next, base, k)
 			changed = append(changed, [2][]estate.Record{gone, come})
 		}
-		now, turned := old.after(changed)
+		now, turned := old.After(changed)
 		var said []string
 		for ref := range turned {
 			said = append(said, fmt.Sprintf("%s %s", ref.Kind, ref.Name))
@@ -135,7 +135,7 @@ func TestDefinitions(t *testing.T) {
 		if slices.Sort(said); strings.Join(said, ",") != c.turned {
 			t.Errorf("%s turns %q, want %s", c.edit, said, c.turned)
 		}
-		anew := definedIn(next)
+		anew := estate.DefinedIn(next)
 		for kind := range estate.RefKind(1<<16 - 1).Each() {
 			for name, n := range anew[kind] {
 				if now[kind][name] != n {
@@ -148,7 +148,7 @@ func TestDefinitions(t *testing.T) {
 				}
 			}
 		}
-		if before := definedIn(base); !slices.EqualFunc([]definitions{old}, []definitions{before}, func(a, b definitions) bool { return fmt.Sprint(a) == fmt.Sprint(b) }) {
+		if before := estate.DefinedIn(base); !slices.EqualFunc([]estate.Definitions{old}, []estate.Definitions{before}, func(a, b estate.Definitions) bool { return fmt.Sprint(a) == fmt.Sprint(b) }) {
 			t.Fatalf("%s changed what stood before", c.edit)
 		}
 	}

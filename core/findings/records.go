@@ -21,7 +21,7 @@ type byKey struct {
 
 // recordParts are what the records say by themselves and beside one another.
 type recordParts struct {
-	defined definitions
+	defined estate.Definitions
 	lines   byKey // by line: each by itself, and the same line more than once
 	sets    byKey // of the records of a name
 	values  byKey
@@ -145,7 +145,7 @@ func (s *survey) lookAtLines(next, before *recordParts, e edit) (t turn) {
 	next.respelt = map[string]bool{}
 	found := map[string][]*Finding{}
 	if before == nil {
-		next.defined = definedIn(s.m.Estate)
+		next.defined = estate.DefinedIn(s.m.Estate)
 		for _, k := range estate.Kinds {
 			s.lookAtGroups(found, s.m.Estate.Of(k), estate.Line, func(string) bool { return true }, next.line)
 		}
@@ -167,7 +167,7 @@ func (s *survey) lookAtLines(next, before *recordParts, e edit) (t turn) {
 	}
 	want := func(k *estate.Kind, line string) { wanted[line], among[k] = true, s.m.Estate.Of(k) }
 	var turned map[estate.Ref]bool
-	if next.defined, turned = before.defined.after(changed); len(turned) > 0 {
+	if next.defined, turned = before.defined.After(changed); len(turned) > 0 {
 		for line := range before.lines.All() {
 			if before.misspelt(line) { // another name may be near now
 				want(kindOfLine(line), line)
@@ -288,103 +288,13 @@ func (s *survey) lookAtGroups(found map[string][]*Finding, all []estate.Record, 
 	}
 }
 
-// definitions are how often each name is brought in that lines may refer to.
-type definitions map[estate.RefKind]map[string]int
-
-// defines gives what a line brings in.
-func defines(r estate.Record) (estate.Ref, bool) {
-	if l, ok := r.(*estate.Listen); ok {
-		return estate.Ref{Kind: estate.RefService, Name: l.Service}, true
-	}
-	k := estate.KindOf(r)
-	if k.Defines == 0 {
-		return estate.Ref{}, false
-	}
-	return estate.Ref{Kind: k.Defines, Name: k.Fields[0].Values(r)[0]}, true
-}
-
-// definedIn are the names that the lines of an estate bring in.
-func definedIn(e *estate.Estate) definitions {
-	d := definitions{}
-	for _, k := range estate.Kinds {
-		for _, r := range e.Of(k) {
-			ref, ok := defines(r)
-			if !ok {
-				break // as all of its kind
-			}
-			if d[ref.Kind] == nil {
-				d[ref.Kind] = map[string]int{}
-			}
-			d[ref.Kind][ref.Name]++
-		}
-	}
-	return d
-}
-
-// after are the definitions once lines of each kind have gone and come, and the names that are there now and were not, or the
-// other way.
-func (d definitions) after(changed [][2][]estate.Record) (definitions, map[estate.Ref]bool) {
-	by := map[estate.Ref]int{}
-	for _, kind := range changed {
-		for _, r := range kind[0] {
-			if ref, ok := defines(r); ok {
-				by[ref]--
-			}
-		}
-		for _, r := range kind[1] {
-			if ref, ok := defines(r); ok {
-				by[ref]++
-			}
-		}
-	}
-	next, turned, own := maps.Clone(d), map[estate.Ref]bool{}, map[estate.RefKind]bool{}
-	for ref, n := range by {
-		was := d[ref.Kind][ref.Name]
-		if n == 0 {
-			continue
-		}
-		if (was == 0) != (was+n == 0) {
-			turned[ref] = true
-		}
-		if !own[ref.Kind] {
-			own[ref.Kind], next[ref.Kind] = true, map[string]int{}
-			maps.Copy(next[ref.Kind], d[ref.Kind])
-		}
-		next[ref.Kind][ref.Name] = was + n
-	}
-	return next, turned
-}
-
-// has says whether a name stands for something of the kinds that a reference is to.
-func (d definitions) has(ref estate.Ref) bool {
-	for kind := range ref.Kind.Each() {
-		if d[kind][ref.Name] > 0 {
-			return true
-		}
-	}
-	return false
-}
-
-// nearest is the name of those kinds that is spelt most like a reference; "" where none is near.
-func (d definitions) nearest(ref estate.Ref) string {
-	var candidates []string
-	for kind := range ref.Kind.Each() {
-		for name, n := range d[kind] {
-			if n > 0 {
-				candidates = append(candidates, name)
-			}
-		}
-	}
-	return estate.Nearest(ref.Name, candidates)
-}
-
 func kindOfLine(line string) *estate.Kind {
 	word, _, _ := strings.Cut(line, " ")
 	return estate.KindNamed(word)
 }
 
 // references finds what a line refers to and nothing recorded is named.
-func (c *check) references(r estate.Record, defined definitions) {
+func (c *check) references(r estate.Record, defined estate.Definitions) {
 	if r.Meta().Off {
 		return
 	}
@@ -394,10 +304,10 @@ func (c *check) references(r estate.Record, defined definitions) {
 			if k.Word == "site" && ref.Kind == estate.RefService && k.Fields[i].Column == "service" {
 				continue // site.unknown-service
 			}
-			if defined.has(ref) {
+			if defined.Has(ref) {
 				continue
 			}
-			near := defined.nearest(ref)
+			near := defined.Nearest(ref)
 			why := ""
 			if near != "" {
 				why = fmt.Sprintf("; %s is", near)

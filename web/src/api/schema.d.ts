@@ -716,6 +716,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/marks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What is wrong, each at one of the records that it is about
+         * @description Needs the role reader.
+         */
+        get: operations["marks"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/me": {
         parameters: {
             query?: never;
@@ -1216,6 +1236,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/table": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The records of a kind as rows and columns: found, put in order, part by part
+         * @description Needs the role reader.
+         */
+        get: operations["table"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/table/depends": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * What depends on some records, and what becomes of it without them
+         * @description Needs the role reader.
+         */
+        post: operations["depends"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/table/write": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * The change that writing into cells is
+         * @description Needs the role reader.
+         */
+        post: operations["write"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/text": {
         parameters: {
             query?: never;
@@ -1559,6 +1639,12 @@ export interface components {
             /** Format: int64 */
             names: number;
         };
+        CellFault: {
+            column?: string;
+            expected?: string;
+            nearest?: string;
+            what: string;
+        };
         Cells: {
             answers: string;
             backend: string;
@@ -1730,6 +1816,19 @@ export interface components {
             undeclared: number;
             /** Format: int64 */
             warnings: number;
+        };
+        Dependent: {
+            /** @description What it is without that; it goes too where this is not there */
+            becomes?: string;
+            /** @description The names that it speaks of */
+            of: string[];
+            record: string;
+        };
+        DependsAnswer: {
+            depends: components["schemas"]["Dependent"][];
+        };
+        DependsQuestion: {
+            lines: string[];
         };
         Depth: {
             arrives: boolean;
@@ -2017,6 +2116,22 @@ export interface components {
             nearest?: string;
             what: string;
         };
+        FieldWords: {
+            /** @description Words that may stand there */
+            choices: string[];
+            column: string;
+            /** @description At most one field of those that share this may be filled in */
+            excludes?: string;
+            expected: string;
+            /** @description It is there or not, without a word of its own */
+            flag: boolean;
+            /** @description The column that may be filled in in its place */
+            instead?: string;
+            /** @description It may hold several, with commas between */
+            list: boolean;
+            required: boolean;
+            title: string;
+        };
         FileFault: {
             /** Format: int64 */
             column: number;
@@ -2194,7 +2309,12 @@ export interface components {
             text: string;
         };
         KindWords: {
+            fields: components["schemas"]["FieldWords"][];
             leads: string[];
+            /** @description Whether its records stand in an order that counts */
+            placed: boolean;
+            /** @description Whether there is at most one */
+            single: boolean;
             usage: string;
             word: string;
         };
@@ -2223,6 +2343,13 @@ export interface components {
             record: boolean;
             sentence: boolean;
             target?: components["schemas"]["TargetAnswer"];
+        };
+        LineMark: {
+            code: string;
+            /** @enum {string} */
+            level: "error" | "warning" | "note";
+            line: string;
+            why: string;
         };
         LineQuestion: {
             /** Format: int64 */
@@ -2717,6 +2844,7 @@ export interface components {
              */
             edition?: number;
             exports: components["schemas"]["Export"][];
+            filters: string[];
             kinds: {
                 [key: string]: number;
             };
@@ -3041,6 +3169,34 @@ export interface components {
         SwitchQuestion: {
             lines: string[];
         };
+        TableAnswer: {
+            /** Format: int64 */
+            found: number;
+            /** Format: int64 */
+            from: number;
+            /** @description How many records there are of each kind */
+            kinds: {
+                [key: string]: number;
+            };
+            /** Format: int64 */
+            revision: number;
+            rows: components["schemas"]["TableRow"][];
+            /** @description In how many records of the kind each column holds something */
+            used: {
+                [key: string]: number;
+            };
+        };
+        TableRow: {
+            /**
+             * Format: int64
+             * @description Which of its list it is, from 1, where its kind is ordered
+             */
+            at?: number;
+            /** @description In the order of the kind's fields */
+            cells: string[];
+            comments?: string[] | null;
+            line: string;
+        };
         TargetAnswer: {
             offer?: string;
             says?: string;
@@ -3250,6 +3406,25 @@ export interface components {
             seen?: number;
             undo: components["schemas"]["Lines"];
             why?: string;
+        };
+        WriteAnswer: {
+            add: string[];
+            /** @description The record of several that cannot be written so */
+            at?: string;
+            /** @description What is wrong with one of the cells: nothing is changed then */
+            fault?: components["schemas"]["CellFault"];
+            /** @description Of a single record, in words */
+            meaning?: string;
+            remove: string[];
+        };
+        WriteQuestion: {
+            /** @description By column; an empty one takes out what is there */
+            cells: {
+                [key: string]: string;
+            };
+            kind: string;
+            /** @description The records that are written anew; none for a new one */
+            lines: string[];
         };
     };
     responses: never;
@@ -5629,6 +5804,56 @@ export interface operations {
             };
         };
     };
+    marks: {
+        parameters: {
+            query?: {
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force. Less than 0, an earlier revision: what is asked is answered as it was then, and nothing is written */
+                draft?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LineMark"][] | null;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     me: {
         parameters: {
             query?: never;
@@ -7316,6 +7541,221 @@ export interface operations {
             };
             /** @description Forbidden */
             403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    table: {
+        parameters: {
+            query: {
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force. Less than 0, an earlier revision: what is asked is answered as it was then, and nothing is written */
+                draft?: number;
+                /** @description The word of the kind */
+                kind: string;
+                /** @description Words that are all in the line; COLUMN=WORD looks in one column */
+                like?: string;
+                /** @description The column to go by; none for the order of the estate */
+                by?: string;
+                /** @description The last first */
+                down?: boolean;
+                /** @description How many rows stand before the first that is wanted */
+                from?: number;
+                /** @description How many rows are wanted */
+                most?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TableAnswer"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    depends: {
+        parameters: {
+            query?: {
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force. Less than 0, an earlier revision: what is asked is answered as it was then, and nothing is written */
+                draft?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DependsQuestion"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DependsAnswer"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    write: {
+        parameters: {
+            query?: {
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force. Less than 0, an earlier revision: what is asked is answered as it was then, and nothing is written */
+                draft?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WriteQuestion"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WriteAnswer"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };
