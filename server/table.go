@@ -5,10 +5,12 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"slices"
 	"sync"
 
 	"steady-compass/core/estate"
 	"steady-compass/core/findings"
+	"steady-compass/core/notation"
 	"steady-compass/core/table"
 )
 
@@ -20,6 +22,18 @@ type TableQuestion struct {
 	Down bool   `query:"down" doc:"The last first"`
 	From int    `query:"from" minimum:"0" doc:"How many rows stand before the first that is wanted"`
 	Most int    `query:"most" minimum:"0" maximum:"1000" default:"200" doc:"How many rows are wanted"`
+	Line string `query:"line" maxLength:"70000" doc:"A record: where it stands among the rows is answered too"`
+}
+
+// AllQuestion is which rows of a kind are wanted, all of them.
+type AllQuestion struct {
+	Kind string `query:"kind" required:"true" maxLength:"40" doc:"The word of the kind"`
+	Like string `query:"like" maxLength:"300" doc:"Words that are all in the line; COLUMN=WORD looks in one column"`
+}
+
+// AllAnswer are the lines of the rows that are found, in the order of the estate.
+type AllAnswer struct {
+	Lines []string `json:"lines" nullable:"false"`
 }
 
 // TableAnswer is a part of the rows of a kind.
@@ -28,6 +42,7 @@ type TableAnswer struct {
 	Kinds    map[string]int `json:"kinds" doc:"How many records there are of each kind"`
 	Used     map[string]int `json:"used" doc:"In how many records of the kind each column holds something"`
 	Found    int            `json:"found"`
+	Where    int            `json:"where" doc:"How many rows stand before the record that was asked for; -1 where it is not among them"`
 	From     int            `json:"from"`
 	Rows     []TableRow     `json:"rows" nullable:"false"`
 }
@@ -88,11 +103,26 @@ func (s *Server) getTable(ctx context.Context, in *TableQuestion) (*body[TableAn
 	}
 	a := s.asked(ctx)
 	rows, used := a.tables.of(a.Estate, k, table.Question{Like: in.Like, By: in.By, Down: in.Down})
-	out := TableAnswer{Revision: a.Revision, Kinds: a.counted(), Used: used, Found: len(rows), From: min(in.From, len(rows)), Rows: []TableRow{}}
+	out := TableAnswer{Revision: a.Revision, Kinds: a.counted(), Used: used, Found: len(rows), Where: -1, From: min(in.From, len(rows)), Rows: []TableRow{}}
 	for _, row := range rows[out.From:min(out.From+in.Most, len(rows))] {
 		out.Rows = append(out.Rows, TableRow{estate.Line(row.Record), row.At, table.Cells(row.Record), row.Meta().Comments})
 	}
+	if in.Line != "" {
+		out.Where = slices.IndexFunc(rows, func(row table.Row) bool { return estate.Line(row.Record) == in.Line })
+	}
 	return &body[TableAnswer]{out}, nil
+}
+
+func (s *Server) getAll(ctx context.Context, in *AllQuestion) (*body[AllAnswer], error) {
+	k, err := kindNamed(in.Kind)
+	if err != nil {
+		return nil, err
+	}
+	out := AllAnswer{Lines: []string{}}
+	for _, row := range table.Rows(s.asked(ctx).Estate, k, table.Question{Like: in.Like}) {
+		out.Lines = append(out.Lines, estate.Line(row.Record))
+	}
+	return &body[AllAnswer]{out}, nil
 }
 
 // counted are how many records there are of each kind.
@@ -109,15 +139,17 @@ type WriteQuestion struct {
 	Kind  string            `json:"kind" maxLength:"40"`
 	Lines []string          `json:"lines" nullable:"false" doc:"The records that are written anew; none for a new one"`
 	Cells map[string]string `json:"cells" doc:"By column; an empty one takes out what is there"`
+	Offer string            `json:"offer,omitempty" maxLength:"40" doc:"The column whose cell is being typed: what it could hold is answered too"`
 }
 
 // WriteAnswer is the change that this is.
 type WriteAnswer struct {
-	Remove  []string         `json:"remove" nullable:"false"`
-	Add     []string         `json:"add" nullable:"false"`
-	Meaning string           `json:"meaning,omitempty" doc:"Of a single record, in words"`
-	Fault   *table.CellFault `json:"fault,omitempty" doc:"What is wrong with one of the cells: nothing is changed then"`
-	At      string           `json:"at,omitempty" doc:"The record of several that cannot be written so"`
+	Remove  []string              `json:"remove" nullable:"false"`
+	Add     []string              `json:"add" nullable:"false"`
+	Meaning string                `json:"meaning,omitempty" doc:"Of a single record, in words"`
+	Fault   *table.CellFault      `json:"fault,omitempty" doc:"What is wrong with one of the cells: nothing is changed then"`
+	At      string                `json:"at,omitempty" doc:"The record of several that cannot be written so"`
+	Offers  []notation.Suggestion `json:"offers" nullable:"false" doc:"Each the whole of the cell"`
 }
 
 func (s *Server) postWrite(ctx context.Context, in *body[WriteQuestion]) (*body[WriteAnswer], error) {
@@ -125,7 +157,8 @@ func (s *Server) postWrite(ctx context.Context, in *body[WriteQuestion]) (*body[
 	if err != nil {
 		return nil, err
 	}
-	out := WriteAnswer{Remove: []string{}, Add: []string{}}
+	out := WriteAnswer{Remove: []string{}, Add: []string{}, Offers: []notation.Suggestion{}}
+	e := s.asked(ctx).Estate
 	for column := range in.Body.Cells {
 		if !table.Has(k, column) {
 			out.Fault = &table.CellFault{Column: column, What: "there is no such column"}
@@ -150,18 +183,22 @@ func (s *Server) postWrite(ctx context.Context, in *body[WriteQuestion]) (*body[
 		return true
 	}
 	if len(in.Body.Lines) == 0 {
+		out.Offers = append(out.Offers, table.Offers(e, k, in.Body.Cells, in.Body.Offer)...)
 		placed, err := table.Write(k, in.Body.Cells)
 		written("", placed, err)
 		return &body[WriteAnswer]{out}, nil
 	}
 	at := map[string]estate.Record{}
-	for _, r := range s.asked(ctx).Estate.Of(k) {
+	for _, r := range e.Of(k) {
 		at[estate.Line(r)] = r
 	}
-	for _, line := range in.Body.Lines {
+	for i, line := range in.Body.Lines {
 		r := at[line]
 		if r == nil {
 			return nil, problem(fmt.Errorf("%w: %s", estate.ErrNotThere, line))
+		}
+		if i == 0 {
+			out.Offers = append(out.Offers, table.Offers(e, k, table.With(r, in.Body.Cells), in.Body.Offer)...)
 		}
 		placed, err := table.Rewrite(r, in.Body.Cells)
 		if !written(line, placed, err) {

@@ -100,8 +100,10 @@ func BenchmarkTable(b *testing.B) {
 	}
 	h := served(b, synth.String(18_000, 1))
 	for _, c := range []struct{ name, query string }{
-		{"as it comes", "&like="}, {"found", "&like=1"},
-		{"by " + k.Fields[0].Column, "&like=&by=" + k.Fields[0].Column}, {"found, by " + k.Fields[2].Column, "&like=1&down=true&by=" + k.Fields[2].Column},
+		{"as it comes", "&like="},
+		{"found", "&like=1"},
+		{"by " + k.Fields[0].Column, "&like=&by=" + k.Fields[0].Column},
+		{"found, by " + k.Fields[2].Column, "&like=1&down=true&by=" + k.Fields[2].Column},
 	} {
 		b.Run(fmt.Sprintf("%s/%d of %d", c.name, len(e.Of(k)), e.Count()), func(b *testing.B) {
 			for n := 0; b.Loop(); n++ {

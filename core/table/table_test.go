@@ -109,6 +109,9 @@ func TestWrite(t *testing.T) {
 
 		{"listen", cells{"bind": "443", "service": "front"}, "place: nothing stands here"},
 		{"listen", cells{"place": "azimuth", "bind": "443x", "service": "front"}, "bind: "},
+		{"listen", cells{"place": "azimuth", "bind": "99999"}, "bind: "},
+		{"listen", cells{"place": "azimuth", "bind": "443"}, "service: nothing stands here"},
+		{"cert", cells{"name": "site", "expires": "soon"}, "hostnames: nothing stands here"},
 		{"listen", cells{"place": "azimuth", "bind": "443", "service": "front", "tls": "perhaps"}, `tls: "perhaps" cannot stand here`},
 		{"listen", cells{"place": "azimuth", "bind": "443", "service": "front tls"}, "service: tls stands in a cell of another column"},
 		{"listen", cells{"place": "azimuth", "bind": "443", "service": "front # mine"}, "service: what stands behind a # is a comment"},
@@ -134,6 +137,35 @@ func TestWrite(t *testing.T) {
 		}
 		if (err == nil) != (got == c.want) || !strings.HasPrefix(got, c.want) {
 			t.Errorf("%s %v comes to %q, want %q", c.kind, c.cells, got, c.want)
+		}
+	}
+}
+
+func TestOffers(t *testing.T) {
+	e := notationtest.Parse(t, text)
+	type cells = map[string]string
+	for _, c := range []struct {
+		kind, column string
+		cells        cells
+		want         string // all offers, or the first of them
+	}{
+		{"listen", "place", cells{}, "gate"},
+		{"listen", "place", cells{"place": "ga"}, "gate"},
+		{"address", "network", cells{"hosts": "gate", "held": "10.0.0.1", "network": "la"}, "lan"},
+		{"rule", "sources", cells{"filter": "edge", "action": "pass", "ports": "22", "sources": "lan,ne"}, "lan,near"},
+		{"rule", "action", cells{"filter": "edge"}, "pass"},
+		{"rule", "action", cells{}, "pass"},
+		{"listen", "place", cells{"place": "nobody's"}, ""},
+		{"listen", "tls", cells{}, ""},
+		{"listen", "note", cells{"place": "gate", "bind": "80", "service": "web"}, ""},
+		{"listen", "colour", cells{}, ""},
+	} {
+		first := ""
+		if got := Offers(e, estate.KindNamed(c.kind), c.cells, c.column); len(got) > 0 {
+			first = got[0].Text
+		}
+		if first != c.want {
+			t.Errorf("%s of %s with %v: %q is offered first, want %q", c.column, c.kind, c.cells, first, c.want)
 		}
 	}
 }

@@ -3,6 +3,7 @@ package table
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -37,7 +38,10 @@ func Write(k *estate.Kind, cells map[string]string) (estate.Placed, error) {
 	for i := range k.Fields {
 		f := &k.Fields[i]
 		text := strings.TrimSpace(cells[f.Column])
-		if text == "" && f.Required && (f.Instead == "" || strings.TrimSpace(cells[f.Instead]) == "") {
+		if text == "" && f.Required && !instead(f, cells) {
+			if wrong := w.wrong(); wrong != nil {
+				return estate.Placed{}, wrong
+			}
 			return estate.Placed{}, &CellFault{Column: f.Column, What: "nothing stands here", Expected: f.Expected}
 		}
 		written, err := writtenAs(f, text)
@@ -68,17 +72,24 @@ func Write(k *estate.Kind, cells map[string]string) (estate.Placed, error) {
 	return placed, nil
 }
 
+// instead says whether the cell is filled in that may stand in a field's place.
+func instead(f *estate.Field, cells map[string]string) bool {
+	return f.Instead != "" && strings.TrimSpace(cells[f.Instead]) != ""
+}
+
 // Rewrite is a record with some of its cells written anew, an empty one taken out.
 func Rewrite(r estate.Record, cells map[string]string) (estate.Placed, error) {
-	k := estate.KindOf(r)
+	return Write(estate.KindOf(r), With(r, cells))
+}
+
+// With are the cells of a record by their columns, some of them others.
+func With(r estate.Record, cells map[string]string) map[string]string {
 	all := map[string]string{}
 	for i, text := range Cells(r) {
-		all[k.Fields[i].Column] = text
+		all[estate.KindOf(r).Fields[i].Column] = text
 	}
-	for column, text := range cells {
-		all[column] = text
-	}
-	return Write(k, all)
+	maps.Copy(all, cells)
+	return all
 }
 
 // Title is what a column is called: the word that opens it in a line, where it has one.
@@ -160,6 +171,16 @@ func (w *writer) holding(f *estate.Field) string {
 	return ""
 }
 
+// wrong is what is wrong with a cell of a line that is not whole yet; nil where nothing is but that it ends.
+func (w *writer) wrong() *CellFault {
+	_, _, err := notation.ParseLine(w.line)
+	var at *estate.Fault
+	if errors.As(err, &at) && at.Column < utf8.RuneCountInString(w.line)+1 {
+		return w.fault(err)
+	}
+	return nil
+}
+
 // fault says which cell is wrong where a line cannot be read.
 func (w *writer) fault(err error) *CellFault {
 	var at *estate.Fault
@@ -170,6 +191,45 @@ func (w *writer) fault(err error) *CellFault {
 	for _, c := range w.cells {
 		if at.Column >= c.from && at.Column <= c.to {
 			out.Column = c.column
+		}
+	}
+	return out
+}
+
+// Offers are what a cell could hold, given what the estate has names for and what stands in the cells before it: each as the whole cell.
+func Offers(e *estate.Estate, k *estate.Kind, cells map[string]string, column string) []notation.Suggestion {
+	at := slices.IndexFunc(k.Fields, func(f estate.Field) bool { return f.Column == column })
+	if at < 0 || k.Fields[at].Flag || k.Fields[at].Quoted {
+		return nil
+	}
+	line := k.Word
+	for i := range k.Fields[:at] {
+		if f := &k.Fields[i]; f.Required && !instead(f, cells) {
+			written, err := writtenAs(f, strings.TrimSpace(cells[f.Column]))
+			if err != nil || written == "" {
+				line = "" // what comes first is not known yet
+				break
+			}
+			line += " " + written
+		}
+	}
+	f, text := &k.Fields[at], strings.TrimLeft(cells[column], " ")
+	var out []notation.Suggestion
+	if line != "" {
+		if line += " "; f.Lead != "" {
+			line += f.Lead + " "
+		}
+		found := notation.Complete(line+text, len(line)+len(text), e)
+		head := text[:max(0, min(found.From-len(line), len(text)))]
+		for _, s := range found.Words {
+			if s.Detail != "option" {
+				out = append(out, notation.Suggestion{Text: head + s.Text, Detail: s.Detail})
+			}
+		}
+	}
+	for _, choice := range f.Choices {
+		if !slices.ContainsFunc(out, func(s notation.Suggestion) bool { return s.Text == choice }) && strings.HasPrefix(choice, strings.ToLower(text)) {
+			out = append(out, notation.Suggestion{Text: choice})
 		}
 	}
 	return out

@@ -7,6 +7,7 @@ import {
   useInfiniteQuery,
   useQuery,
 } from '@tanstack/react-query';
+import { useCallback } from 'react';
 import createClient, { createQuerySerializer } from 'openapi-fetch';
 import type { components, paths } from './schema';
 import { through, useThrough } from './through';
@@ -84,6 +85,10 @@ export type Account = Schemas['Account'];
 export type Role = Account['role'];
 export type Token = Schemas['Token'];
 export type ImportAnswer = Schemas['ImportAnswer'];
+export type KindWords = Schemas['KindWords'];
+export type TableRow = Schemas['TableRow'];
+export type WriteAnswer = Schemas['WriteAnswer'];
+export type LineMark = Schemas['LineMark'];
 
 const serialized = createQuerySerializer();
 
@@ -274,6 +279,87 @@ export function useLeads(to: string, from: string) {
     queryKey: ['leads', to, from],
     queryFn: () => ask(api.GET('/api/leads', { params: { query: { to, from } } })),
   });
+}
+
+interface TableAsked {
+  kind: string;
+  like: string;
+  by: string;
+  down: boolean;
+  /** The first row in sight. */
+  first: number;
+  /** A record that is looked for among the rows; '' for none. */
+  line: string;
+}
+
+/** Rows are asked for so many at a time, and anew once those in sight come near an end of them. */
+const rowsAtOnce = 1000;
+
+/** Records of a kind as rows: those in sight, and many around them. */
+export function useTable({ first, line, ...question }: TableAsked) {
+  const from = first < 750 ? 0 : Math.floor((first - 250) / 500) * 500;
+  return useQuery({
+    queryKey: ['table', question, from, line],
+    queryFn: ({ signal }) =>
+      ask(
+        api.GET('/api/table', {
+          params: {
+            query: {
+              kind: question.kind,
+              like: question.like || undefined,
+              by: question.by || undefined,
+              down: question.down || undefined,
+              from,
+              most: rowsAtOnce,
+              line: line || undefined,
+            },
+          },
+          signal,
+        }),
+      ),
+    placeholderData: keepPreviousData,
+  });
+}
+
+const noMarks: ReadonlyMap<string, LineMark> = new Map();
+
+/** What is wrong, by the record at which it is shown; of several the first, which weighs most. */
+export function useMarks(kind: string): ReadonlyMap<string, LineMark> {
+  const { data } = useQuery({
+    queryKey: ['marks'],
+    queryFn: async ({ signal }) => (await ask(api.GET('/api/marks', { signal }))) ?? [],
+    placeholderData: keepPreviousData,
+    select: useCallback(
+      (marks: LineMark[]) => {
+        const out = new Map<string, LineMark>();
+        for (const m of marks) if (m.line.startsWith(`${kind} `) && !out.has(m.line)) out.set(m.line, m);
+        return out;
+      },
+      [kind],
+    ),
+  });
+  return data ?? noMarks;
+}
+
+/** What depends on some records, and what becomes of it without them. */
+export function useDepends(lines: string[]) {
+  return useQuery({
+    queryKey: ['depends', lines],
+    queryFn: ({ signal }) => ask(api.POST('/api/table/depends', { body: { lines }, signal })),
+    retry: false,
+  });
+}
+
+/** What a record means, in words. */
+export function useMeaning(kind: string, line: string) {
+  const { data } = useQuery({
+    queryKey: ['meaning', line],
+    queryFn: ({ signal }) => ask(api.POST('/api/table/write', { body: { kind, lines: [line], cells: {} }, signal })),
+    enabled: line !== '',
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
+  return data?.meaning ?? '';
 }
 
 export function useFilter(name: string) {

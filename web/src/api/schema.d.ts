@@ -1256,6 +1256,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/table/all": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The lines of all records of a kind that are found
+         * @description Needs the role reader.
+         */
+        get: operations["all-rows"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/table/depends": {
         parameters: {
             query?: never;
@@ -1537,6 +1557,9 @@ export interface components {
              * @description How long the wait is then
              */
             wait: number;
+        };
+        AllAnswer: {
+            lines: string[];
         };
         Amendment: {
             add: string[];
@@ -3185,6 +3208,11 @@ export interface components {
             used: {
                 [key: string]: number;
             };
+            /**
+             * Format: int64
+             * @description How many rows stand before the record that was asked for; -1 where it is not among them
+             */
+            where: number;
         };
         TableRow: {
             /**
@@ -3415,6 +3443,8 @@ export interface components {
             fault?: components["schemas"]["CellFault"];
             /** @description Of a single record, in words */
             meaning?: string;
+            /** @description Each the whole of the cell */
+            offers: components["schemas"]["Suggestion"][];
             remove: string[];
         };
         WriteQuestion: {
@@ -3425,6 +3455,8 @@ export interface components {
             kind: string;
             /** @description The records that are written anew; none for a new one */
             lines: string[];
+            /** @description The column whose cell is being typed: what it could hold is answered too */
+            offer?: string;
         };
     };
     responses: never;
@@ -7585,6 +7617,8 @@ export interface operations {
                 from?: number;
                 /** @description How many rows are wanted */
                 most?: number;
+                /** @description A record: where it stands among the rows is answered too */
+                line?: string;
             };
             header?: never;
             path?: never;
@@ -7599,6 +7633,69 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TableAnswer"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "all-rows": {
+        parameters: {
+            query: {
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force. Less than 0, an earlier revision: what is asked is answered as it was then, and nothing is written */
+                draft?: number;
+                /** @description The word of the kind */
+                kind: string;
+                /** @description Words that are all in the line; COLUMN=WORD looks in one column */
+                like?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AllAnswer"];
                 };
             };
             /** @description Unauthorized */

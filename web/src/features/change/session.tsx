@@ -38,8 +38,8 @@ interface Session {
   /** How many changes wait for an answer. */
   waiting: number;
   returned: Returned[];
-  /** Records lines as one change, after those before it; what is refused comes back to `returned`. */
-  record: (text: string) => void;
+  /** Records lines as one change, after those before it; false where they are refused, and come back to `returned`. */
+  record: (text: string) => Promise<boolean>;
   /** Lets go of lines that came back. */
   forget: (id: string) => void;
   say: (notice: Notice | null) => void;
@@ -183,7 +183,15 @@ export function SessionProvider({ children }: { children: ReactNode }) {
       kept.write('sent', [...kept.read<Sent>('sent').filter((s) => s.key !== key), { text, key, draft }]);
       const mend = asChange(text);
       const lines = mend.remove.length + mend.add.length;
-      const what = lines === 1 ? `Recorded ${mend.add[0] ?? mend.remove[0]}` : `Recorded ${lines} lines`;
+      const [gone, come] = [mend.remove[0], mend.add[0]];
+      const what =
+        lines === 1
+          ? come !== undefined
+            ? `Recorded ${come}`
+            : `Took out ${gone}`
+          : lines === 2 && gone !== undefined && come !== undefined
+            ? `Changed to ${come}`
+            : `Recorded ${lines} lines`;
       const refused = (error: unknown) => {
         const failure = error instanceof Failure ? error : new Failure(String(error));
         const fault = failure.problem?.faults?.[0];
@@ -195,7 +203,7 @@ export function SessionProvider({ children }: { children: ReactNode }) {
           { id: crypto.randomUUID(), text, message, clashes: failure.problem?.clashes ?? [] },
         ]);
       };
-      void make({ mend, what, refused, key, draft }).finally(() =>
+      return make({ mend, what, refused, key, draft }).finally(() =>
         kept.write(
           'sent',
           kept.read<Sent>('sent').filter((s) => s.key !== key),
@@ -211,7 +219,7 @@ export function SessionProvider({ children }: { children: ReactNode }) {
   // What was on its way when the page was left is sent once more; where it was kept already, its key says so.
   useEffect(() => {
     const timer = setTimeout(() => {
-      for (const sent of kept.read<Sent>('sent')) record(sent.text, sent.key, sent.draft);
+      for (const sent of kept.read<Sent>('sent')) void record(sent.text, sent.key, sent.draft);
     });
     return () => clearTimeout(timer);
   }, [record]);

@@ -157,7 +157,7 @@ export function Courses() {
     ['g', 'what if gone'],
     ['f', 'find'],
     ['v', 'seen from'],
-    ['t', 'table or courses'],
+    ['t', 'shown the other way'],
     ['Esc', 'back'],
   ]);
   const choose = (p: Placed) => {

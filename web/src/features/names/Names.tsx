@@ -385,7 +385,7 @@ export function Names() {
     ['f', 'find'],
     ['v', 'seen from'],
     ['b', 'answers beside one another'],
-    ['t', 'table or courses'],
+    ['t', 'shown the other way'],
     ['i', 'publish'],
     ['z', 'retire'],
     ['y', 'copy'],

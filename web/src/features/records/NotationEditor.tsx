@@ -71,6 +71,9 @@ const Host = styled.div`
   .cm-altered {
     box-shadow: inset 4px 0 0 ${(p) => p.theme.ink};
   }
+  .cm-chosen {
+    background: ${(p) => p.theme.shallowsHead};
+  }
   .cm-caution {
     float: right;
     margin-left: 24px;
@@ -126,6 +129,8 @@ export interface EditorHandle {
   setText: (text: string) => void;
   toKind: (kind: string) => void;
   toPlace: (line: number, column: number) => void;
+  /** Goes to the first of some records, and marks them all until another is gone to. */
+  toLines: (lines: string[]) => void;
 }
 
 interface Props {
@@ -136,6 +141,8 @@ interface Props {
   marks: Mark[];
   onChange: (text: string) => void;
   onSave: () => void;
+  /** The records that are gone to. */
+  onChosen: (lines: string[]) => void;
   /** The lines that are in force, where a draft is looked through: those that are not are marked. */
   inForce: ReadonlySet<string> | undefined;
 }
@@ -187,6 +194,32 @@ const inForceField = StateField.define<ReadonlySet<string> | undefined>({
   create: () => undefined,
   update: (was, tr) => tr.effects.reduce((now, e) => (e.is(setInForce) ? e.value : now), was),
 });
+
+const setChosen = StateEffect.define<number[]>();
+const chosenLine = Decoration.line({ class: 'cm-chosen' });
+
+/** The lines that were chosen elsewhere, by where they begin, until one goes to another. */
+const chosenField = StateField.define<DecorationSet>({
+  create: () => Decoration.none,
+  update(set, tr) {
+    for (const e of tr.effects) if (e.is(setChosen)) return Decoration.set(e.value.map((at) => chosenLine.range(at)));
+    return tr.isUserEvent('select') ? Decoration.none : set.map(tr.changes);
+  },
+  provide: (f) => EditorView.decorations.from(f),
+});
+
+/** The records that are touched by what is selected. */
+function linesAt(state: EditorState) {
+  const { from, to } = state.selection.main;
+  const lines: string[] = [];
+  for (let at = from; at <= to;) {
+    const line = state.doc.lineAt(at);
+    const text = line.text.trim();
+    if (text !== '' && !text.startsWith('#')) lines.push(unaligned(text));
+    at = line.to + 1;
+  }
+  return lines;
+}
 
 const alteredLine = Decoration.line({ class: 'cm-altered', attributes: { title: 'not in force' } });
 
@@ -262,14 +295,14 @@ async function complete(context: CompletionContext): Promise<CompletionResult | 
 }
 
 /** An editor for estate notation. Its text is its own once it is shown; `text` follows the store while nothing is typed. */
-export function NotationEditor({ ref, text, kinds, faults, marks, inForce, onChange, onSave }: Props) {
+export function NotationEditor({ ref, text, kinds, faults, marks, inForce, onChange, onSave, onChosen }: Props) {
   const theme = useTheme();
   const host = useRef<HTMLDivElement>(null);
   const view = useRef<EditorView>(null);
-  const latest = useRef({ onChange, onSave });
+  const latest = useRef({ onChange, onSave, onChosen });
   const initial = useRef(text);
   useEffect(() => {
-    latest.current = { onChange, onSave };
+    latest.current = { onChange, onSave, onChosen };
   });
 
   useEffect(() => {
@@ -294,6 +327,7 @@ export function NotationEditor({ ref, text, kinds, faults, marks, inForce, onCha
           cautions,
           inForceField,
           alteredLines,
+          chosenField,
           search({ top: true }),
           autocompletion({ override: [complete], icons: false }),
           keymap.of([
@@ -307,6 +341,8 @@ export function NotationEditor({ ref, text, kinds, faults, marks, inForce, onCha
           EditorView.contentAttributes.of({ 'aria-label': 'The estate as notation', tabindex: '0' }),
           EditorView.updateListener.of((u) => {
             if (u.docChanged) latest.current.onChange(u.state.doc.toString());
+            if (u.selectionSet && u.transactions.some((t) => t.isUserEvent('select')))
+              latest.current.onChosen(linesAt(u.state));
           }),
         ],
       }),
@@ -362,6 +398,20 @@ export function NotationEditor({ ref, text, kinds, faults, marks, inForce, onCha
       if (!v) return;
       const at = v.state.doc.line(Math.min(line, v.state.doc.lines));
       show(v, Math.min(at.to, at.from + column - 1));
+    },
+    toLines: (lines) => {
+      const v = view.current;
+      const wanted = new Set(lines);
+      if (!v || wanted.size === 0) return;
+      const found: number[] = [];
+      for (let n = 1; n <= v.state.doc.lines && found.length < wanted.size; n++) {
+        const line = v.state.doc.line(n);
+        if (wanted.has(unaligned(line.text.trim()))) found.push(line.from);
+      }
+      const first = found[0];
+      if (first === undefined) return;
+      v.dispatch({ effects: setChosen.of(found) });
+      show(v, first);
     },
   }));
   return <Host ref={host} data-editor />;
