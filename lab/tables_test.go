@@ -3,10 +3,13 @@ package lab
 import (
 	"fmt"
 	"net/http"
+	"os"
 	"path/filepath"
 	"strings"
 	"testing"
 	"time"
+
+	"steady-compass/core/synth"
 
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
@@ -154,5 +157,32 @@ func TestTables(t *testing.T) {
 	}
 	if strings.Contains(records.Text, "listen") || strings.Contains(records.Text, "container") {
 		t.Errorf("what was on it is left:\n%s", records.Text)
+	}
+}
+
+// BenchmarkOpenTable opens the records of an estate of a hundred thousand as tables, until their rows are in the page: the page itself is
+// loaded each time.
+func BenchmarkOpenTable(b *testing.B) {
+	dir := b.TempDir()
+	file, db := filepath.Join(dir, "synth.estate"), filepath.Join(dir, "a.db")
+	if err := os.WriteFile(file, []byte(synth.String(10_300, 1)), 0o600); err != nil {
+		b.Fatal(err)
+	}
+	if out, code := command(b, "import", "estate", file, "--db", db); code != 0 {
+		b.Fatal(out)
+	}
+	p := start(b, "serve", "--alone", "--db", db)
+	for _, c := range []struct{ name, path, there string }{
+		{"rules", "/records?table=rule", `document.querySelectorAll('[data-line]').length > 20`},
+		{"rules by their ports", "/records?table=rule&by=ports", `document.querySelectorAll('[data-line]').length > 20`},
+		{"text", "/records", `document.querySelectorAll('.cm-line').length > 20`},
+	} {
+		b.Run(c.name, func(b *testing.B) {
+			page := open(b, p.url+"/words")
+			for b.Loop() {
+				page.do(chromedp.Navigate(p.url + c.path))
+				page.until(c.there)
+			}
+		})
 	}
 }

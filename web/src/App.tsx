@@ -1,10 +1,11 @@
 import { QueryClientProvider } from '@tanstack/react-query';
-import { lazy, Suspense, useEffect, useState, type ReactNode } from 'react';
+import { Suspense, useEffect, useState, type ReactNode } from 'react';
 import { ThemeProvider } from 'styled-components';
 import { Route, Switch } from 'wouter';
 import { queries } from './api/client';
 import { Frame } from './features/frame/Frame';
 import { GlobalStyle } from './ui/GlobalStyle';
+import { later } from './ui/later';
 import { Failed, Loading, Quiet } from './ui/Quiet';
 import { Wreck } from './ui/Wreck';
 import { usePrinting } from './ui/print';
@@ -18,49 +19,51 @@ import { Findings } from './features/findings/Findings';
 import { Names } from './features/names/Names';
 import { Trace } from './features/trace/Trace';
 
-// The views that one goes to and fro between come with the page; the others when they are asked for, or once the page has nothing else to do.
+// The views that one goes to and fro between come with the page; the others, by the first word of their address, when they are asked for, or
+// once the page has nothing else to do.
 const views = {
-  Exposure: () => import('./features/exposure/Exposure').then((m) => ({ default: m.Exposure })),
-  Ports: () => import('./features/ports/Ports').then((m) => ({ default: m.Ports })),
-  Log: () => import('./features/log/Log').then((m) => ({ default: m.Log })),
-  Filter: () => import('./features/filter/Filter').then((m) => ({ default: m.Filter })),
-  Uses: () => import('./features/uses/Uses').then((m) => ({ default: m.Uses })),
-  Certificates: () => import('./features/certificates/Certificates').then((m) => ({ default: m.Certificates })),
-  Dates: () => import('./features/dates/Dates').then((m) => ({ default: m.Dates })),
-  Drafts: () => import('./features/drafts/Drafts').then((m) => ({ default: m.Drafts })),
-  Draft: () => import('./features/drafts/Draft').then((m) => ({ default: m.Draft })),
-  Courses: () => import('./features/courses/Courses').then((m) => ({ default: m.Courses })),
-  Compare: () => import('./features/trace/Compare').then((m) => ({ default: m.Compare })),
-  Without: () => import('./features/without/Without').then((m) => ({ default: m.Without })),
-  Answers: () => import('./features/answers/Answers').then((m) => ({ default: m.Answers })),
-  Words: () => import('./features/words/Words').then((m) => ({ default: m.Words })),
-  Guide: () => import('./features/guide/Guide').then((m) => ({ default: m.Guide })),
-  People: () => import('./features/people/People').then((m) => ({ default: m.People })),
-  Records: () => import('./features/records/Records'),
+  exposure: later(() => import('./features/exposure/Exposure').then((m) => m.Exposure)),
+  ports: later(() => import('./features/ports/Ports').then((m) => m.Ports)),
+  log: later(() => import('./features/log/Log').then((m) => m.Log)),
+  filters: later(() => import('./features/filter/Filter').then((m) => m.Filter)),
+  uses: later(() => import('./features/uses/Uses').then((m) => m.Uses)),
+  certificates: later(() => import('./features/certificates/Certificates').then((m) => m.Certificates)),
+  dates: later(() => import('./features/dates/Dates').then((m) => m.Dates)),
+  drafts: later(() => import('./features/drafts/Drafts').then((m) => m.Drafts)),
+  draft: later(() => import('./features/drafts/Draft').then((m) => m.Draft)),
+  courses: later(() => import('./features/courses/Courses').then((m) => m.Courses)),
+  compare: later(() => import('./features/trace/Compare').then((m) => m.Compare)),
+  without: later(() => import('./features/without/Without').then((m) => m.Without)),
+  answers: later(() => import('./features/answers/Answers').then((m) => m.Answers)),
+  words: later(() => import('./features/words/Words').then((m) => m.Words)),
+  guide: later(() => import('./features/guide/Guide').then((m) => m.Guide)),
+  people: later(() => import('./features/people/People').then((m) => m.People)),
+  records: later(async () => {
+    const { Records, AsText } = await import('./features/records/Records');
+    if (!window.location.search.includes('table=')) await AsText.fetch();
+    return Records;
+  }),
 };
-const Exposure = lazy(views.Exposure);
-const Ports = lazy(views.Ports);
-const Log = lazy(views.Log);
-const Filter = lazy(views.Filter);
-const Uses = lazy(views.Uses);
-const Certificates = lazy(views.Certificates);
-const Dates = lazy(views.Dates);
-const Drafts = lazy(views.Drafts);
-const Draft = lazy(views.Draft);
-const Courses = lazy(views.Courses);
-const Compare = lazy(views.Compare);
-const Without = lazy(views.Without);
-const Answers = lazy(views.Answers);
-const Words = lazy(views.Words);
-const Guide = lazy(views.Guide);
-const People = lazy(views.People);
-const Records = lazy(views.Records);
+
+/** Fetches the code of the view that is opened first. */
+export async function firstView() {
+  const word = window.location.pathname.split('/')[1] ?? '';
+  if (word in views) await views[word as keyof typeof views].fetch();
+}
 
 /** Fetches the other views while nobody waits for anything. */
 function useViewsAhead() {
   useEffect(() => {
-    const id = requestIdleCallback(() => Object.values(views).forEach((view) => void view().catch(() => undefined)));
-    return () => cancelIdleCallback(id);
+    let id = 0;
+    const fetchThem = () => {
+      if (queries.isFetching() > 0) id = requestIdleCallback(() => setTimeout(fetchThem, 200));
+      else Object.values(views).forEach((view) => void view.fetch().catch(() => undefined));
+    };
+    const timer = setTimeout(fetchThem, 400);
+    return () => {
+      clearTimeout(timer);
+      cancelIdleCallback(id);
+    };
   }, []);
 }
 
@@ -149,18 +152,18 @@ export function App() {
                     <Switch>
                       <Route path="/" component={Names} />
                       <Route path="/trace/:target">{(p) => <Trace target={fromPath(p.target)} />}</Route>
-                      <Route path="/courses" component={Courses} />
-                      <Route path="/compare/:target">{(p) => <Compare target={fromPath(p.target)} />}</Route>
-                      <Route path="/answers" component={Answers} />
-                      <Route path="/filters/:name">{(p) => <Filter name={fromPath(p.name)} />}</Route>
-                      <Route path="/uses/:word">{(p) => <Uses word={fromPath(p.word)} />}</Route>
-                      <Route path="/without/:word">{(p) => <Without word={fromPath(p.word)} />}</Route>
-                      <Route path="/ports" component={Ports} />
-                      <Route path="/exposure" component={Exposure} />
-                      <Route path="/certificates" component={Certificates} />
-                      <Route path="/drafts" component={Drafts} />
-                      <Route path="/drafts/:id">{(p) => <Draft id={Number(p.id)} />}</Route>
-                      <Route path="/dates" component={Dates} />
+                      <Route path="/courses" component={views.courses} />
+                      <Route path="/compare/:target">{(p) => <views.compare target={fromPath(p.target)} />}</Route>
+                      <Route path="/answers" component={views.answers} />
+                      <Route path="/filters/:name">{(p) => <views.filters name={fromPath(p.name)} />}</Route>
+                      <Route path="/uses/:word">{(p) => <views.uses word={fromPath(p.word)} />}</Route>
+                      <Route path="/without/:word">{(p) => <views.without word={fromPath(p.word)} />}</Route>
+                      <Route path="/ports" component={views.ports} />
+                      <Route path="/exposure" component={views.exposure} />
+                      <Route path="/certificates" component={views.certificates} />
+                      <Route path="/drafts" component={views.drafts} />
+                      <Route path="/drafts/:id">{(p) => <views.draft id={Number(p.id)} />}</Route>
+                      <Route path="/dates" component={views.dates} />
                       <Route path="/findings/:code?/:subject?">
                         {(p) => (
                           <Findings
@@ -169,11 +172,11 @@ export function App() {
                           />
                         )}
                       </Route>
-                      <Route path="/records" component={Records} />
-                      <Route path="/log" component={Log} />
-                      <Route path="/people" component={People} />
-                      <Route path="/guide/:id?">{(p) => <Guide id={p.id ? fromPath(p.id) : ''} />}</Route>
-                      <Route path="/words" component={Words} />
+                      <Route path="/records" component={views.records} />
+                      <Route path="/log" component={views.log} />
+                      <Route path="/people" component={views.people} />
+                      <Route path="/guide/:id?">{(p) => <views.guide id={p.id ? fromPath(p.id) : ''} />}</Route>
+                      <Route path="/words" component={views.words} />
                       <Route>
                         <Quiet>There is no such page. The views are named above.</Quiet>
                       </Route>

@@ -193,11 +193,23 @@ const widest = 38;
 /** The records of one kind as a table. */
 export function AsTable({ kind }: { kind: string }) {
   const kinds = useKinds();
+  useTable(useAsked(kind, 0, chosenOf(kind))); // along with the kinds, and not after them
   if (kinds.isError) return <Failed error={kinds.error} again={() => void kinds.refetch()} />;
   if (!kinds.data) return <Loading what="Reading the records…" />;
   const words = kinds.data.find((k) => k.word === kind);
   if (!words) return <Quiet>There is no kind of record called {kind}.</Quiet>;
   return <Tabled kind={words} kinds={kinds.data} />;
+}
+
+/** The record of a kind that was chosen last; '' where there is none. */
+const chosenOf = (kind: string) => chosenLines().find((l) => l.startsWith(`${kind} `)) ?? '';
+
+/** What is asked for, as the page's address says. */
+function useAsked(kind: string, first: number, line: string) {
+  const [like] = useQueryWord('like', '');
+  const [by] = useQueryWord('by', '');
+  const [down] = useQueryWord('down', '');
+  return { kind, like, by, down: down !== '', first, line };
 }
 
 /** A column: a field of the kind, or, first, which of its list a line is. */
@@ -220,7 +232,7 @@ function Tabled({ kind, kinds }: { kind: KindWords; kinds: KindWords[] }) {
   const [by, setBy] = useQueryWord('by', '');
   const [down, setDown] = useQueryWord('down', '');
   const [which, setWhich] = useQueryWord('columns', 'that are used');
-  const [follow, setFollow] = useState(() => chosenLines().find((l) => l.startsWith(`${kind.word} `)) ?? '');
+  const [follow, setFollow] = useState(() => chosenOf(kind.word));
   const [row, setRow] = useState(0);
   const [col, setCol] = useState(0);
   const [inHead, setInHead] = useState(false);
@@ -235,7 +247,7 @@ function Tabled({ kind, kinds }: { kind: KindWords; kinds: KindWords[] }) {
   const [first, setFirst] = useState(0);
   const inForce = useLinesInForce();
 
-  const asked = useTable({ kind: kind.word, like, by, down: down !== '', first, line: follow });
+  const asked = useTable(useAsked(kind.word, first, follow));
   const { data, isPlaceholderData } = asked;
   const found = data?.found ?? 0;
   const marksOf = useMarks(kind.word);

@@ -120,7 +120,7 @@ function exportWords(x: Export) {
 }
 
 /** The whole estate as notation, saved as one change after showing what it would do. */
-export default function AsText() {
+export function AsText() {
   const records = useRecords();
   const kinds = useKinds();
   const { say } = useSession();

@@ -1,11 +1,12 @@
-import { lazy } from 'react';
+import { later } from '../../ui/later';
 import { useQueryWord } from '../../ui/route';
 import { AsTable } from './AsTable';
 
-const AsText = lazy(() => import('./AsText')); // with its editor, which is large
+/** With its editor, which is large. */
+export const AsText = later(() => import('./AsText').then((m) => m.AsText));
 
 /** The whole estate, as text or as a table a kind. */
-export default function Records() {
+export function Records() {
   const [kind] = useQueryWord('table', '');
   return kind === '' ? <AsText /> : <AsTable key={kind} kind={kind} />;
 }
