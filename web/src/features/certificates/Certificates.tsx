@@ -17,6 +17,7 @@ import { Failed, LinkButton, Loading, Quiet } from '../../ui/Quiet';
 import { traceURL, useChosen, useQueryWord, withoutURL } from '../../ui/route';
 import { Group, Lines, Sheet, Side, Top, Two } from '../../ui/TwoPane';
 import { useViewHints } from '../../ui/hints';
+import { dayWords } from '../../ui/time';
 import { Wrapping } from '../../ui/Wrapping';
 import { alteredProps, AlteredSaid, useAltered, type Altered } from '../../ui/altered';
 
@@ -219,8 +220,8 @@ function markOf(c: Certificate): MarkKind {
 /** Until when a certificate is good, in a few words. */
 function until(c: Certificate): string {
   if (c.state === 'wanted') return 'not issued yet';
-  if (c.state === 'expired') return `over since ${c.expires}`;
-  return `${c.expires}, ${days(c.days)}`;
+  if (c.state === 'expired') return `over since ${dayWords(c.expires)}`;
+  return `${dayWords(c.expires)}, ${days(c.days)}`;
 }
 
 function days(n: number): string {
@@ -234,7 +235,7 @@ function renewed(c: Certificate): string {
   if (by === '') return 'nothing renews it';
   if (by === 'hand') return 'by hand';
   if (!works) return `${by} does not get in`;
-  return c.state === 'valid' ? `${by} from ${due}` : by;
+  return c.state === 'valid' ? `${by} from ${dayWords(due)}` : by;
 }
 
 function Chosen({ cert }: { cert: Certificate }) {
@@ -252,12 +253,12 @@ function Chosen({ cert }: { cert: Certificate }) {
       <h3>Renewal</h3>
       <p style={{ marginBottom: 10 }}>
         {r.by === '' && 'Nothing recorded renews it.'}
-        {r.by === 'hand' && `By hand${r.due && `, from ${r.due}`}.`}
+        {r.by === 'hand' && `By hand${r.due && `, from ${dayWords(r.due)}`}.`}
         {r.by !== '' && r.by !== 'hand' && (
           <>
             By {r.by}
             {cert.expires !== '' &&
-              `, from ${r.due} on, each ${r.every}: ${r.tries} ${r.tries === 1 ? 'try' : 'tries'} left until its last day is over`}
+              `, from ${dayWords(r.due)} on, each ${r.every}: ${r.tries} ${r.tries === 1 ? 'try' : 'tries'} left until its last day is over`}
             .
           </>
         )}

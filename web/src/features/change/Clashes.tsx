@@ -2,6 +2,7 @@
 import styled from 'styled-components';
 import type { Clash } from '../../api/client';
 import { LinkButton } from '../../ui/Quiet';
+import { exact, moment } from '../../ui/time';
 import { useSession } from './session';
 
 const Pair = styled.dl`
@@ -44,7 +45,10 @@ export function Clashes({ clashes, done }: { clashes: Clash[]; done: () => void 
             <code>{c.theirs || `(gone) ${c.line}`}</code>
           </dd>
           <small>
-            {c.who}, {new Date(c.at).toLocaleTimeString(undefined, { timeStyle: 'short' })}
+            {c.who},{' '}
+            <time dateTime={c.at} title={exact(c.at)}>
+              {moment(c.at)}
+            </time>
           </small>
         </Pair>
       ))}

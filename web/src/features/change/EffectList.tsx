@@ -1,6 +1,7 @@
 import styled from 'styled-components';
 import { Link } from 'wouter';
 import type { Effect, OldAnswer } from '../../api/client';
+import { moment } from '../../ui/time';
 import { isGood, outcomeWords } from '../../ui/marks';
 
 const Table = styled.div`
@@ -154,9 +155,7 @@ export function duration(seconds: number) {
 /** Until when an answer that changes now may still be seen as it was. */
 export function oldWords(o: OldAnswer) {
   const until = new Date(Date.now() + o.seconds * 1000);
-  const far = o.seconds >= 86400;
-  const at = until.toLocaleString('en-GB', far ? { dateStyle: 'medium', timeStyle: 'short' } : { timeStyle: 'short' });
-  return `${o.missing ? 'that it was not there may be remembered' : 'the old answer may be seen'} until ${at} (${duration(o.seconds)})`;
+  return `${o.missing ? 'that it was not there may be remembered' : 'the old answer may be seen'} until ${moment(until)} (${duration(o.seconds)})`;
 }
 
 type Door = Effect['doors'][number];

@@ -8,6 +8,7 @@ import { Failed, LinkButton, Loading, Quiet } from '../../ui/Quiet';
 import { findingURL, useChosen, useQueryWord } from '../../ui/route';
 import { FilterField, Tools } from '../../ui/Tools';
 import { Side, Two } from '../../ui/TwoPane';
+import { Day, exact, Moment } from '../../ui/time';
 import { Wrapping } from '../../ui/Wrapping';
 import { idOf, Timeline } from './Timeline';
 import { when } from './timeline';
@@ -137,7 +138,7 @@ function Listed({ calendar }: { calendar: Calendar }) {
           >
             {(d) => (
               <Line id={d.id} textValue="" data-due={d.name} {...alteredProps(altered, idOf(d))}>
-                <When $look={d.concern} title={d.at ? new Date(d.at).toLocaleString() : d.date}>
+                <When $look={d.concern} title={d.at ? exact(d.at) : d.date}>
                   {when(d)}
                 </When>
                 <b>{d.name}</b>
@@ -157,7 +158,7 @@ function Chosen({ due, onOpen }: { due: Due; onOpen: () => void }) {
     <>
       <h3>{due.name}</h3>
       <p style={{ marginBottom: 10 }}>
-        {words[due.kind]}, {due.at ? new Date(due.at).toLocaleString() : due.date}
+        {words[due.kind]}, {due.at ? <Moment at={due.at} /> : <Day day={due.date} />}
       </p>
       {due.record && (
         <p style={{ marginBottom: 10 }}>

@@ -1,6 +1,7 @@
 // Where dates stand on the line of time, and which have room for their words.
 import { scaleSymlog } from 'd3-scale';
 import type { Due } from '../../api/client';
+import { moment } from '../../ui/time';
 
 /** What is late has this much of the width, from the left edge to today. */
 export const today = 150;
@@ -75,9 +76,7 @@ const short = (text: string, most: number) => (text.length > most ? `${text.slic
 /** When something comes due, in words. */
 export function when(due: Due): string {
   if (due.at) {
-    const at = new Date(due.at);
-    const time = at.toLocaleTimeString(undefined, { hour: '2-digit', minute: '2-digit' });
-    return due.days === 0 ? `until ${time}` : `until ${at.toLocaleDateString()} ${time}`;
+    return `until ${moment(due.at)}`;
   }
   if (due.days === 0) return 'today';
   if (due.days < 0) return due.days === -1 ? 'a day ago' : `${-due.days} days ago`;

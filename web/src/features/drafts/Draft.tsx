@@ -6,7 +6,7 @@ import { EffectList } from '../change/EffectList';
 import { lookThrough, through, useThrough } from '../../api/through';
 import { useSession } from '../change/session';
 import { useLookNow } from '../look/lookNow';
-import { ago } from '../../ui/age';
+import { Ago, moment } from '../../ui/time';
 import { useViewHints } from '../../ui/hints';
 import { useKeys } from '../../ui/keys';
 import { isGood, Mark, outcomeWords } from '../../ui/marks';
@@ -171,7 +171,7 @@ function Seen({ draft }: { draft: DraftSeen }) {
     if (!next) return;
     if (waits && !early) {
       setEarly(true);
-      say({ text: `Until ${clock(waits)} somebody may still have the old answer. Once more, and the wait is over.` });
+      say({ text: `Until ${moment(waits)} somebody may still have the old answer. Once more, and the wait is over.` });
       return;
     }
     setEarly(false);
@@ -192,7 +192,7 @@ function Seen({ draft }: { draft: DraftSeen }) {
       <Head>
         <h2>{draft.title}</h2>
         <p>
-          {draft.why && `${draft.why} · `}begun at revision {draft.revision} by {draft.author}, {ago(draft.at)} ·{' '}
+          {draft.why && `${draft.why} · `}begun at revision {draft.revision} by {draft.author}, <Ago at={draft.at} /> ·{' '}
           {draft.lines} {draft.lines === 1 ? 'line' : 'lines'}
           {draft.short && ` · ${draft.short}`}
         </p>
@@ -278,7 +278,7 @@ function Seen({ draft }: { draft: DraftSeen }) {
                   <li key={n} data-done={d.place}>
                     <Mark kind="arrives" /> {d.place === 'wait' ? 'waited' : d.place}{' '}
                     <small>
-                      {d.who}, {ago(d.at)}
+                      {d.who}, <Ago at={d.at} />
                       {d.place !== 'wait' && (
                         <>
                           {' '}
@@ -328,13 +328,6 @@ const Made = styled.ul`
   }
 `;
 
-/** A time of the day, with the date where it is another. */
-function clock(at: string) {
-  const t = new Date(at);
-  const today = t.toDateString() === new Date().toDateString();
-  return t.toLocaleString(undefined, today ? { timeStyle: 'short' } : { dateStyle: 'medium', timeStyle: 'short' });
-}
-
 /** The steps as a sheet of text: to mail, or to go by at the machines. */
 function sheetText(draft: DraftSeen) {
   const out = [draft.title, ''];
@@ -375,7 +368,7 @@ function OneStep({ step, number, isNext, until, onAhead }: StepProps) {
           <header>
             <span>
               wait {step.why}
-              {until && `; over at ${clock(until)}`}
+              {until && `; over at ${moment(until)}`}
             </span>
             {isNext && <small>next</small>}
           </header>

@@ -17,7 +17,7 @@ import { useThrough } from '../../api/through';
 import { EffectList, targetOf } from '../change/EffectList';
 import { useSession } from '../change/session';
 import { beginPublishing, writeInBearing } from '../frame/bearing';
-import { ago } from '../../ui/age';
+import { Ago } from '../../ui/time';
 import { useViewHints } from '../../ui/hints';
 import { useKeys } from '../../ui/keys';
 import { Acts, Failed, LinkButton, Loading, Plain, Quiet, Strong } from '../../ui/Quiet';
@@ -142,7 +142,7 @@ function DraftLine({ draft }: { draft: DraftRow }) {
         {draft.next && ` · next: ${draft.next}`}
       </span>
       <small>
-        {draft.author}, {ago(draft.at)}
+        {draft.author}, <Ago at={draft.at} />
       </small>
     </Row>
   );

@@ -1,7 +1,7 @@
 // Lines of a draft that others have changed meanwhile: as they were, as they are, as they are wanted; and a choice.
 import styled from 'styled-components';
 import type { DraftSeen } from '../../api/client';
-import { ago } from '../../ui/age';
+import { Ago } from '../../ui/time';
 import { LinkButton } from '../../ui/Quiet';
 import { Wrapping } from '../../ui/Wrapping';
 
@@ -75,7 +75,7 @@ export function Meanwhile({ clashes, onChoose }: MeanwhileProps) {
               {c.theirs ? <Wrapping text={c.theirs} /> : <small>gone</small>}{' '}
               {c.who && (
                 <small>
-                  {c.who}, {ago(c.at)}
+                  {c.who}, <Ago at={c.at} />
                 </small>
               )}
             </dd>

@@ -16,7 +16,7 @@ import {
   type Sight,
   type Undecided,
 } from '../../api/client';
-import { ago } from '../../ui/age';
+import { Ago, ago } from '../../ui/time';
 import { SightMark, sightWords } from '../../ui/Sight';
 import { useLongList } from '../../ui/print';
 import { Choice } from '../../ui/Choice';
@@ -483,7 +483,7 @@ function NobodysRow({ look, onTrace }: { look: SeenLook; onTrace: () => void }) 
       </span>
       <span role="cell">{look.from}</span>
       <span role="cell">
-        seen {ago(look.at)}: {look.says?.replace(/^recorded: .*; seen: /, '')}, and no line opens it
+        seen <Ago at={look.at} />: {look.says?.replace(/^recorded: .*; seen: /, '')}, and no line opens it
       </span>
       <span role="cell">
         <SightMark sight="otherwise" />

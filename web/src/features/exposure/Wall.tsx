@@ -4,6 +4,7 @@ import { useRef, useState, type KeyboardEvent } from 'react';
 import styled, { useTheme } from 'styled-components';
 import type { WallAddress } from '../../api/client';
 import { LinkButton } from '../../ui/Quiet';
+import { count } from '../../ui/time';
 
 /** A range of ports in a wall. */
 export interface Gap {
@@ -176,7 +177,7 @@ export function Wall({ addresses, gaps, chosen, onChoose }: Props) {
         {!whole && <LinkButton onPress={() => setRange([first, last])}>all ports</LinkButton>}
         {ticks(from, to, x).map((t) => (
           <span key={t} style={{ left: Math.min(end - 14, Math.max(left + 6, x(t))) }}>
-            {t.toLocaleString('en')}
+            {count(t)}
           </span>
         ))}
       </Axis>

@@ -7,7 +7,7 @@ import { lookThrough, useThrough } from '../../api/through';
 import { Empty } from './Empty';
 import { BearingLine } from './BearingLine';
 import { Clashes } from '../change/Clashes';
-import { ago } from '../../ui/age';
+import { Ago, count, Moment } from '../../ui/time';
 import { Hints, KeysDialog, useHints } from '../../ui/hints';
 import { useColumns } from '../../ui/columns';
 import { offerFiles, readDropped } from '../records/incoming';
@@ -233,7 +233,7 @@ export function Frame({ children, dark, onTurn }: { children: ReactNode; dark: b
           <Rose />
           <div>
             <h1 title={state.data?.name}>{state.data ? state.data.name || 'Without a name yet' : 'Steady Compass'}</h1>
-            <p>{state.data ? `${state.data.records} records, revision ${state.data.revision}` : '\u00a0'}</p>
+            <p>{state.data ? `${count(state.data.records)} records, revision ${state.data.revision}` : '\u00a0'}</p>
           </div>
         </Estate>
         <BearingLine />
@@ -241,13 +241,13 @@ export function Frame({ children, dark, onTurn }: { children: ReactNode; dark: b
           {c && (
             <>
               <Link href="/?show=stops">
-                <Count $look={c.stop > 0}>{c.stop}</Count> {c.stop === 1 ? 'stops' : 'stop'}
+                <Count $look={c.stop > 0}>{count(c.stop)}</Count> {c.stop === 1 ? 'stops' : 'stop'}
               </Link>
               <Link href="/exposure">
-                <Count $look={c.undeclared > 0}>{c.undeclared}</Count> open, undeclared
+                <Count $look={c.undeclared > 0}>{count(c.undeclared)}</Count> open, undeclared
               </Link>
               <Link href="/?show=arrives">
-                <Count>{c.arrive}</Count> {c.arrive === 1 ? 'arrives' : 'arrive'}
+                <Count>{count(c.arrive)}</Count> {c.arrive === 1 ? 'arrives' : 'arrive'}
               </Link>
             </>
           )}
@@ -321,9 +321,15 @@ export function Frame({ children, dark, onTurn }: { children: ReactNode; dark: b
         <span style={{ marginLeft: 'auto', display: 'flex', gap: 22, alignItems: 'baseline' }}>
           {state.data?.copied && (
             <span data-copied title={state.data.copied.at ?? undefined}>
-              {state.data.copied.at ? `last copied ${ago(state.data.copied.at)}` : 'never copied'}, and{' '}
-              {state.data.copied.changes === 1 ? 'a change was' : `${state.data.copied.changes} changes were`} made:{' '}
-              <code>steady-compass backup</code>
+              {state.data.copied.at ? (
+                <>
+                  last copied <Ago at={state.data.copied.at} />
+                </>
+              ) : (
+                'never copied'
+              )}
+              , and {state.data.copied.changes === 1 ? 'a change was' : `${state.data.copied.changes} changes were`}{' '}
+              made: <code>steady-compass backup</code>
             </span>
           )}
           {me.data?.alone && <Link href="/people">people</Link>}
@@ -378,8 +384,11 @@ function LookingThrough({ through }: { through: Through }) {
       {through.id < 0 ? (
         <span>
           As it was at <Link href="/log">{through.title}</Link>
-          {through.at &&
-            `, of ${new Date(through.at).toLocaleString(undefined, { dateStyle: 'medium', timeStyle: 'short' })}`}
+          {through.at && (
+            <>
+              , of <Moment at={through.at} />
+            </>
+          )}
         </span>
       ) : (
         <span>

@@ -11,6 +11,7 @@ import { Failed, LinkButton, Loading, Quiet } from '../../ui/Quiet';
 import { useQueryWord } from '../../ui/route';
 import { FilterField, Tools } from '../../ui/Tools';
 import { Side, Two } from '../../ui/TwoPane';
+import { Moment } from '../../ui/time';
 import { useSession } from '../change/session';
 
 const Sheet = styled.div`
@@ -115,9 +116,7 @@ export function Log() {
         <Row key={e.revision} $faint={e.undone} role="row" data-revision={e.revision}>
           <b role="cell">{e.revision}</b>
           <div role="cell">
-            <span title={e.at}>
-              {new Date(e.at).toLocaleString(undefined, { dateStyle: 'medium', timeStyle: 'short' })}
-            </span>
+            <Moment at={e.at} />
             <small>{e.who}</small>
           </div>
           <div role="cell">

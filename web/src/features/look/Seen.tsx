@@ -2,7 +2,7 @@
 import styled from 'styled-components';
 import { useLooks, type Path, type SeenLook } from '../../api/client';
 import { SightMark } from '../../ui/Sight';
-import { ago } from '../../ui/age';
+import { Ago, dayWords } from '../../ui/time';
 
 const Lines = styled.ul`
   list-style: none;
@@ -69,8 +69,8 @@ export function SeenLines({ looks }: { looks: readonly SeenLook[] | undefined })
       {looks.map((l) => (
         <li key={l.did + l.target} data-seen={l.did} data-otherwise={l.agrees === 'no' && !l.old ? '' : undefined}>
           <SightMark sight={l.old ? 'before' : l.agrees === 'no' ? 'otherwise' : 'as-recorded'} />
-          <span title={new Date(l.at).toLocaleString()}>
-            seen {ago(l.at)}: {seenWord(l)}
+          <span>
+            seen <Ago at={l.at} />: {seenWord(l)}
             {l.old && ', before the last change of what it hangs on'}
           </span>
         </li>
@@ -95,7 +95,7 @@ function seenWord(l: SeenLook): string {
   if (l.did === 'resolve' && l.came === 'answered')
     return l.answers?.join(', ') || (l.code === 'NXDOMAIN' ? 'no such name' : 'no such record');
   if (l.did === 'tls' && l.came === 'arrived')
-    return `a certificate for ${l.names?.join(', ') || 'nobody'}${l.expires ? `, until ${l.expires}` : ''}`;
+    return `a certificate for ${l.names?.join(', ') || 'nobody'}${l.expires ? `, until ${dayWords(l.expires)}` : ''}`;
   if (l.did === 'http' && l.came === 'arrived') return `${l.status}${l.location ? `, to ${l.location}` : ''}`;
   return cameWords[l.came] + (l.detail && l.came !== 'refused' ? ` (${l.detail})` : '');
 }

@@ -2,7 +2,7 @@ import { memo, useCallback, useEffect, useMemo, useRef, useState, type KeyboardE
 import styled, { css } from 'styled-components';
 import { Link, useLocation } from 'wouter';
 import { api, ask, useInForce, useNames, useSightings, type Row, type RowWay, type Seen } from '../../api/client';
-import { ago } from '../../ui/age';
+import { ago } from '../../ui/time';
 import { alteredProps, AlteredSaid, useAltered, type Altered } from '../../ui/altered';
 import { SightMark, sightWords } from '../../ui/Sight';
 import { useLongList } from '../../ui/print';

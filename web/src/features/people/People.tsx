@@ -3,7 +3,7 @@ import { useState, type FormEvent, type ReactNode } from 'react';
 import styled from 'styled-components';
 import { api, ask, queries, type Account, type Role, type Token } from '../../api/client';
 import { recognise, useMay, useMe } from '../../api/me';
-import { ago } from '../../ui/age';
+import { Ago, Day } from '../../ui/time';
 import { Choice } from '../../ui/Choice';
 import { Field } from '../../ui/Field';
 import { Acts, Failed, FaultRow, LinkButton, Loading, Plain, Quiet, Strong } from '../../ui/Quiet';
@@ -194,7 +194,7 @@ function Accounts() {
                   />
                 </td>
                 <td>{a.off ? 'is off' : ways(a)}</td>
-                <td title={a.seen}>{a.seen ? ago(a.seen) : 'never'}</td>
+                <td>{a.seen ? <Ago at={a.seen} /> : 'never'}</td>
                 <td>
                   {a.name !== me.data?.who?.name && (
                     <>
@@ -237,7 +237,9 @@ function Accounts() {
           {list.data.events.map((e, i) => (
             <tr key={i}>
               <td title={e.at} style={{ width: 150 }}>
-                <small>{ago(e.at)}</small>
+                <small>
+                  <Ago at={e.at} />
+                </small>
               </td>
               <td>
                 <b>{e.who}</b> {e.what}
@@ -357,7 +359,14 @@ function Tokens() {
       {list.data?.map((t) => (
         <p key={t.id} data-token={t.name}>
           <b>{t.name}</b> {t.account !== me.data?.who?.name && `of ${t.account}, `}
-          {t.role}, until {t.until.slice(0, 10)}, {t.seen ? `used ${ago(t.seen)}` : 'not used yet'}{' '}
+          {t.role}, until <Day day={t.until.slice(0, 10)} />,{' '}
+          {t.seen ? (
+            <>
+              used <Ago at={t.seen} />
+            </>
+          ) : (
+            'not used yet'
+          )}{' '}
           <LinkButton onPress={() => void drop(t)}>take away</LinkButton>
         </p>
       ))}

@@ -20,6 +20,7 @@ import { useKeys } from '../../ui/keys';
 import { useLongList } from '../../ui/print';
 import { Failed, LinkButton, Loading, Quiet } from '../../ui/Quiet';
 import { usesURL, useQueryWord } from '../../ui/route';
+import { count } from '../../ui/time';
 import { FilterField, Tools } from '../../ui/Tools';
 import { useLinesInForce } from '../../ui/altered';
 import { useSession } from '../change/session';
@@ -564,7 +565,7 @@ function Tabled({ kind, kinds }: { kind: KindWords; kinds: KindWords[] }) {
         <Choice label="columns" value={which} options={columnChoices} onChange={setWhich} />
         {chosen.size > 0 && (
           <span>
-            {chosen.size} chosen <LinkButton onPress={() => setChosen(new Set())}>none</LinkButton>
+            {count(chosen.size)} chosen <LinkButton onPress={() => setChosen(new Set())}>none</LinkButton>
           </span>
         )}
       </Tools>

@@ -1,5 +1,6 @@
 import styled from 'styled-components';
 import { LinkButton } from '../../ui/Quiet';
+import { count } from '../../ui/time';
 
 const Nav = styled.nav`
   border-right: 1px solid ${(p) => p.theme.rule};
@@ -69,7 +70,7 @@ export function KindsNav({ kinds, counts, asText, current, onKind, onOther }: Pr
           aria-current={k.word === current ? 'true' : undefined}
           onClick={() => onKind(k.word)}
         >
-          {k.word} <small>{counts[k.word] || ''}</small>
+          {k.word} <small>{counts[k.word] ? count(counts[k.word] ?? 0) : ''}</small>
         </button>
       ))}
     </Nav>
