@@ -21,7 +21,7 @@ const (
 	// applicationID marks a file as a database of this program (SQLite's file format, §1.3.14).
 	applicationID = 0x53434F4D
 	// schemaVersion is the last migration, kept as the file's user version.
-	schemaVersion = 8
+	schemaVersion = 9
 	// lockWait is how long a database that another program is writing to is waited for.
 	lockWait = 800 * time.Millisecond
 	// settleAfter is how long after a commit the log file is written into the main one.

@@ -362,6 +362,14 @@ export function useMeaning(kind: string, line: string) {
   return data?.meaning ?? '';
 }
 
+/** The questions that are kept under a name. */
+export function useQuestions() {
+  return useQuery({
+    queryKey: ['questions'],
+    queryFn: async ({ signal }) => (await ask(api.GET('/api/questions', { signal }))) ?? [],
+  });
+}
+
 export function useFilter(name: string) {
   return useQuery({
     queryKey: ['filter', name],

@@ -56,6 +56,7 @@ const always: Hint[] = [
   ['u', 'undo the last change'],
   ['U', 'redo it'],
   ['q', 'through a draft, and out of it'],
+  ['S', 'the questions that are kept under a name'],
   ['?', 'all keys, the guide, and what the words mean'],
   ['Esc', 'back, or close'],
 ];

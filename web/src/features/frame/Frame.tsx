@@ -5,6 +5,8 @@ import { Failure, useAppState, useCounts, type Through } from '../../api/client'
 import { useMay, useMe } from '../../api/me';
 import { lookThrough, useThrough } from '../../api/through';
 import { Empty } from './Empty';
+import { CameDue } from './CameDue';
+import { Kept } from './Kept';
 import { BearingLine } from './BearingLine';
 import { Clashes } from '../change/Clashes';
 import { Ago, count, Moment } from '../../ui/time';
@@ -265,6 +267,7 @@ export function Frame({ children, dark, onTurn }: { children: ReactNode; dark: b
               {name} {n !== undefined && <small>{short(n)}</small>}
             </Tab>
           ))}
+          <Kept />
         </Views>
         <Slot id={toolsSlot} />
       </div>
@@ -283,6 +286,7 @@ export function Frame({ children, dark, onTurn }: { children: ReactNode; dark: b
             You may read here. What you try is tried, and nothing is kept; a keeper can make you an editor.
           </Bar>
         )}
+        <CameDue>{(said) => <Bar>{said}</Bar>}</CameDue>
         {notice && (
           <Bar $look={notice.look}>
             <span>
