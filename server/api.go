@@ -151,7 +151,8 @@ func registerAPI(e *echo.Echo, s *Server) huma.API {
 	keep(editor, "import", "/api/import", "What taking files over would add, change and leave", s.postImport)
 	post(reader, "move", "/api/move", "What the lines would be with another in something's place", s.postMove)
 	keep(editor, "undo", "/api/undo", "Take back a change", s.postUndo)
-	keep(editor, "redo", "/api/redo", "Make the change again that was undone last", s.postRedo)
+	keep(editor, "redo", "/api/redo", "Make a change again that was undone", s.postRedo)
+	post(editor, "proposal", "/api/log/proposal", "Keep as a draft what takes a change back, or makes it again, where others touched its lines since", s.postProposal)
 	keep(editor, "example", "/api/example", "Load the example into an empty estate", s.postExample)
 	get(reader, "drafts", "/api/drafts", "The changes that are not in force, the newest first", s.getDrafts)
 	get(reader, "draft", "/api/drafts/{id}", "A draft: its lines, what it would do, and its steps in the safe order", s.getDraft)
@@ -833,6 +834,11 @@ type UndoQuestion struct {
 	Revision int64 `json:"revision,omitempty" doc:"The change to take back; the last where not given"`
 }
 
+// RedoQuestion is which change to make again.
+type RedoQuestion struct {
+	Revision int64 `json:"revision,omitempty" doc:"The change to make again; the one that was undone last where not given"`
+}
+
 func (s *Server) postUndo(ctx context.Context, in *body[UndoQuestion]) (*body[Changed], error) {
 	if l := lensOf(ctx); l != nil && in.Body.Revision == 0 {
 		return s.unamend(ctx, l)
@@ -848,13 +854,42 @@ func (s *Server) postUndo(ctx context.Context, in *body[UndoQuestion]) (*body[Ch
 	})
 }
 
-func (s *Server) postRedo(ctx context.Context, _ *none) (*body[Changed], error) {
+func (s *Server) postRedo(ctx context.Context, in *body[RedoQuestion]) (*body[Changed], error) {
 	if err := inForceOnly(ctx, "a change that is made again"); err != nil {
 		return nil, err
 	}
 	return s.change(ctx, func() (store.Committed, error) {
+		if in.Body.Revision > 0 {
+			return s.db.RedoOf(ctx, in.Body.Revision, whoOf(ctx))
+		}
 		return s.db.Redo(ctx, whoOf(ctx))
 	})
+}
+
+// ProposalQuestion is a change to be taken back, or made again, though others touched its lines since.
+type ProposalQuestion struct {
+	Revision int64 `json:"revision" minimum:"1"`
+	Again    bool  `json:"again" doc:"It is to be made again; else it is taken back"`
+}
+
+// postProposal keeps as a draft what the change comes to: in it, what there is now goes and what there was comes, line by line.
+func (s *Server) postProposal(ctx context.Context, in *body[ProposalQuestion]) (*body[store.Draft], error) {
+	if err := inForceOnly(ctx, "a change in the log"); err != nil {
+		return nil, err
+	}
+	c, err := s.db.Proposal(ctx, in.Body.Revision, in.Body.Again)
+	if err != nil {
+		return nil, problem(err)
+	}
+	title := fmt.Sprintf("Take back revision %d", in.Body.Revision)
+	if in.Body.Again {
+		title = fmt.Sprintf("Make revision %d again", in.Body.Revision)
+	}
+	draft := NewDraft{Title: title, Why: "Others have changed some of its lines since: what goes is as it is now, what comes as it would be.", Remove: append([]string{}, c.Remove...), Add: []string{}}
+	for _, p := range c.Add {
+		draft.Add = append(draft.Add, p.Line())
+	}
+	return s.postDraft(ctx, &body[NewDraft]{draft})
 }
 
 func (s *Server) postExample(ctx context.Context, _ *none) (*body[Changed], error) {

@@ -109,7 +109,7 @@ func TestLookingThrough(t *testing.T) {
 	if w := call(t, h, "POST", at("/api/undo", true), UndoQuestion{}); w.Code != 409 {
 		t.Errorf("taken back once more: %d %s", w.Code, w.Body)
 	}
-	for path, in := range map[string]any{"/api/redo": nil, "/api/example": nil, "/api/undo": UndoQuestion{Revision: 1}} {
+	for path, in := range map[string]any{"/api/redo": RedoQuestion{}, "/api/example": nil, "/api/undo": UndoQuestion{Revision: 1}} {
 		if w := call(t, h, "POST", at(path, true), in); w.Code != 409 || !strings.Contains(w.Body.String(), "leave the draft") {
 			t.Errorf("%s: %d %s", path, w.Code, w.Body)
 		}

@@ -338,24 +338,103 @@ func (s *Store) UndoOf(ctx context.Context, revision int64, who string) (Committ
 	})
 }
 
-func (s *Store) revert(ctx context.Context, now Snapshot, revision int64, who string, how act) (*estate.Estate, entry, error) {
+// RedoOf makes one change again that was undone, whenever that was. Where later changes touched the same lines it gives a *Conflict, and
+// nothing changes.
+func (s *Store) RedoOf(ctx context.Context, revision int64, who string) (Committed, error) {
+	return s.keep(ctx, func(now Snapshot) (*estate.Estate, entry, error) {
+		if err := s.isUndone(ctx, revision); err != nil {
+			return nil, entry{}, err
+		}
+		return s.revert(ctx, now, revision, who, redo)
+	})
+}
+
+func (s *Store) isUndone(ctx context.Context, revision int64) error {
+	var how string
+	err := s.db.GetContext(ctx, &how, "SELECT act FROM change WHERE revision = ?", revision)
+	if undoable, _ := s.undoable(); errors.Is(err, sql.ErrNoRows) || err == nil && (act(how) != edit || slices.Contains(undoable, revision)) {
+		return fmt.Errorf("%w: change %d is not undone, or not there", ErrNothing, revision)
+	}
+	return err
+}
+
+// way is what a change has to be made of the estate to take it back, or to make it again.
+func (s *Store) way(ctx context.Context, revision int64, how act) (estate.Change, error) {
 	column := "backward"
 	if how == redo {
 		column = "forward"
 	}
 	var text string
-	if err := s.db.GetContext(ctx, &text, "SELECT "+column+" FROM change WHERE revision = ?", revision); err != nil {
-		return nil, entry{}, fmt.Errorf("read change %d: %w", revision, err)
+	err := s.db.GetContext(ctx, &text, "SELECT "+column+" FROM change WHERE revision = ?", revision)
+	if errors.Is(err, sql.ErrNoRows) {
+		return estate.Change{}, fmt.Errorf("%w: change %d is not there", ErrNothing, revision)
 	}
-	change, err := decode(text)
+	var c estate.Change
+	if err == nil {
+		c, err = decode(text)
+	}
 	if err != nil {
-		return nil, entry{}, fmt.Errorf("read change %d: %w", revision, err)
+		return c, fmt.Errorf("read change %d: %w", revision, err)
+	}
+	return c, nil
+}
+
+func (s *Store) revert(ctx context.Context, now Snapshot, revision int64, who string, how act) (*estate.Estate, entry, error) {
+	change, err := s.way(ctx, revision, how)
+	if err != nil {
+		return nil, entry{}, err
 	}
 	next, err := now.Estate.Apply(change)
 	if errors.Is(err, estate.ErrNotThere) {
 		return nil, entry{}, s.conflict(ctx, Edit{Base: revision, Change: change}, now, missingLines(now.Estate, change), err)
 	}
 	return next, entry{act: how, of: sql.NullInt64{Int64: revision, Valid: true}, who: who}, err
+}
+
+// Proposal is what takes a change back, or makes it again, though later changes touched its lines: all of it that can be made, and where a
+// line has become another, that one goes in its place. It may be empty, where all is so already.
+func (s *Store) Proposal(ctx context.Context, revision int64, again bool) (estate.Change, error) {
+	how, now := undo, s.Current()
+	if again {
+		how = redo
+	}
+	change, err := s.way(ctx, revision, how)
+	if err != nil {
+		return change, err
+	}
+	out := estate.Change{}
+	missing := missingLines(now.Estate, change)
+	left := slices.Clone(missing)
+	for _, line := range change.Remove {
+		if i := slices.Index(left, line); i >= 0 {
+			left = slices.Delete(left, i, i+1)
+			continue
+		}
+		out.Remove = append(out.Remove, line)
+	}
+	var met *Conflict
+	if err := s.conflict(ctx, Edit{Base: revision, Change: change}, now, missing, nil); len(missing) > 0 && !errors.As(err, &met) && !errors.Is(err, estate.ErrNotThere) {
+		return out, err
+	}
+	if met != nil {
+		for _, c := range met.Clashes {
+			if c.Theirs != "" && now.Estate.Has(c.Theirs) && !slices.Contains(out.Remove, c.Theirs) {
+				out.Remove = append(out.Remove, c.Theirs)
+			}
+		}
+	}
+	for _, p := range change.Add {
+		line := estate.Line(p.Record)
+		if i := slices.Index(out.Remove, line); i >= 0 {
+			out.Remove = slices.Delete(out.Remove, i, i+1) // it is that already
+			continue
+		}
+		if !now.Estate.Has(line) {
+			p.Index = 0 // of a list that is another by now
+			out.Add = append(out.Add, p)
+		}
+	}
+	return out, nil
 }
 
 // Reset makes the estate the given one, as one change on a revision. Its error is ErrMoved where that is not the last.

@@ -361,6 +361,73 @@ func TestUndoOfAnEarlierChange(t *testing.T) {
 	}
 }
 
+// TestProposal takes a change back of which a line is another by now: what can be is proposed as it was, and the other goes in its place. One that was
+// undone is made again, others between or not.
+func TestProposal(t *testing.T) {
+	ctx := context.Background()
+	s := open(t, "")
+	commit := func(c estate.Change) int64 {
+		t.Helper()
+		got, err := s.Commit(ctx, Edit{Base: s.Current().Revision, Who: "me", Change: c})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return got.After.Revision
+	}
+	commit(change(t, "", "host a\nhost b\nhost d"))
+	three := commit(change(t, "host a", "host a router\nhost c"))
+	commit(change(t, "host a router", `host a router note "kept"`))
+	proposed := func(revision int64, again bool) string {
+		t.Helper()
+		c, err := s.Proposal(ctx, revision, again)
+		if err != nil {
+			t.Fatal(err)
+		}
+		text := strings.Join(c.Remove, ", ") + " > "
+		for _, p := range c.Add {
+			text += p.Line()
+		}
+		return text
+	}
+	if got := proposed(three, false); got != `host c, host a router note "kept" > host a` {
+		t.Errorf("to take it back: %s", got)
+	}
+	commit(change(t, `host a router note "kept"`, "")) // gone altogether
+	if got := proposed(three, false); got != "host c > host a" {
+		t.Errorf("to take it back, where one line is gone: %s", got)
+	}
+	if _, err := s.Proposal(ctx, 99, false); !errors.Is(err, ErrNothing) {
+		t.Errorf("of what was never changed: %v", err)
+	}
+
+	last := commit(change(t, "host d", "host d router"))
+	if _, err := s.RedoOf(ctx, last, "me"); !errors.Is(err, ErrNothing) {
+		t.Errorf("what is not undone is made again: %v", err)
+	}
+	if _, err := s.UndoOf(ctx, last, "me"); err != nil {
+		t.Fatal(err)
+	}
+	commit(change(t, "", "host e")) // an edit between: the last undone one is not redone by a key any more
+	if _, err := s.Redo(ctx, "me"); !errors.Is(err, ErrNothing) {
+		t.Errorf("redo after an edit: %v", err)
+	}
+	if _, err := s.RedoOf(ctx, last, "me"); err != nil || !s.Current().Estate.Has("host d router") {
+		t.Errorf("made again: %v", err)
+	}
+	if _, err := s.RedoOf(ctx, last, "me"); !errors.Is(err, ErrNothing) {
+		t.Errorf("made again twice: %v", err)
+	}
+	if got := proposed(last, true); got != " > " {
+		t.Errorf("what is so already: %s", got)
+	}
+	if entries, err := s.Log(ctx, 0, 1); err != nil || entries[0].Act != "redo" || entries[0].Of != last {
+		t.Errorf("log %+v, %v", entries, err)
+	}
+	if _, err := s.UndoOf(ctx, last, "me"); err != nil {
+		t.Errorf("and taken back again: %v", err)
+	}
+}
+
 // TestLooks holds that looks are kept once each, apart from the records, the newest of a kind given; and that those go that are old.
 func TestLooks(t *testing.T) {
 	ctx := context.Background()

@@ -652,6 +652,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/log/proposal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Keep as a draft what takes a change back, or makes it again, where others touched its lines since
+         * @description Needs the role editor.
+         */
+        post: operations["proposal"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/look": {
         parameters: {
             query?: never;
@@ -1159,7 +1179,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Make the change again that was undone last
+         * Make a change again that was undone
          * @description Needs the role editor.
          */
         post: operations["redo"];
@@ -2898,6 +2918,12 @@ export interface components {
             effect?: components["schemas"]["Effect"];
             remove: string[];
         };
+        ProposalQuestion: {
+            /** @description It is to be made again; else it is taken back */
+            again: boolean;
+            /** Format: int64 */
+            revision: number;
+        };
         Proposals: {
             /** @description Why there is no plan */
             none: string | null;
@@ -2934,6 +2960,13 @@ export interface components {
             /** Format: int64 */
             revision: number;
             text: string;
+        };
+        RedoQuestion: {
+            /**
+             * Format: int64
+             * @description The change to make again; the one that was undone last where not given
+             */
+            revision?: number;
         };
         Refusal: {
             address?: string;
@@ -5639,6 +5672,78 @@ export interface operations {
             };
         };
     };
+    proposal: {
+        parameters: {
+            query?: {
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force. Less than 0, an earlier revision: what is asked is answered as it was then, and nothing is written */
+                draft?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProposalQuestion"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Draft"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     look: {
         parameters: {
             query?: {
@@ -7474,7 +7579,11 @@ export interface operations {
             path?: never;
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RedoQuestion"];
+            };
+        };
         responses: {
             /** @description OK */
             200: {

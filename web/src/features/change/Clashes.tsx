@@ -1,9 +1,10 @@
 // One line that two people changed: both sides, and a choice.
 import styled from 'styled-components';
-import type { Clash } from '../../api/client';
+import { useLocation } from 'wouter';
+import { api, ask, refresh, type Clash } from '../../api/client';
 import { LinkButton } from '../../ui/Quiet';
 import { exact, moment } from '../../ui/time';
-import { useSession } from './session';
+import { useSession, type Turning } from './session';
 
 const Pair = styled.dl`
   display: grid;
@@ -22,9 +23,27 @@ const Pair = styled.dl`
 
 const shown = 4;
 
+interface Props {
+  clashes: Clash[];
+  done: () => void;
+  /** The change of the log whose lines they are: it is more than they, and is put together anew in a draft. */
+  turning?: Turning;
+}
+
 /** What became of lines that somebody else has changed meanwhile, beside what was to become of them. */
-export function Clashes({ clashes, done }: { clashes: Clash[]; done: () => void }) {
-  const { change } = useSession();
+export function Clashes({ clashes, done, turning }: Props) {
+  const { change, say } = useSession();
+  const [, go] = useLocation();
+  const propose = async (body: Turning) => {
+    try {
+      const draft = await ask(api.POST('/api/log/proposal', { body }));
+      await refresh();
+      done();
+      go(`/drafts/${draft.id}`);
+    } catch (error) {
+      say({ text: (error as Error).message, look: true });
+    }
+  };
   const mine = () => {
     const remove = clashes.filter((c) => c.line !== '' && c.theirs !== '').map((c) => c.theirs);
     const add = clashes.filter((c) => c.mine !== '' && c.mine !== c.theirs).map((c) => c.mine);
@@ -35,7 +54,7 @@ export function Clashes({ clashes, done }: { clashes: Clash[]; done: () => void 
     <div data-clashes>
       {clashes.slice(0, shown).map((c) => (
         <Pair key={c.line + c.mine}>
-          <dt>yours</dt>
+          <dt>{turning ? 'then' : 'yours'}</dt>
           <dd>
             <code>{c.mine || `(taken out) ${c.line}`}</code>
           </dd>
@@ -55,7 +74,13 @@ export function Clashes({ clashes, done }: { clashes: Clash[]; done: () => void 
       {clashes.length > shown && <p>and {clashes.length - shown} lines more</p>}
       <p>
         <LinkButton onPress={done}>Leave it as it is now</LinkButton>{' '}
-        <LinkButton onPress={mine}>Put mine in its place</LinkButton>
+        {turning ? (
+          <LinkButton onPress={() => void propose(turning)}>
+            Make a draft of it, with both sides of each line
+          </LinkButton>
+        ) : (
+          <LinkButton onPress={mine}>Put mine in its place</LinkButton>
+        )}
       </p>
     </div>
   );

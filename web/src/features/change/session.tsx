@@ -22,6 +22,14 @@ export interface Notice {
   problem?: Problem;
   /** What can be done about it. */
   act?: { label: string; run: () => void };
+  /** A change of the log that could not be turned, since others touched its lines. */
+  turning?: Turning;
+}
+
+/** A change of the log that is taken back, or made again. */
+export interface Turning {
+  revision: number;
+  again: boolean;
 }
 
 /** Lines that were to be recorded and came back. */
@@ -43,13 +51,13 @@ interface Session {
   /** Lets go of lines that came back. */
   forget: (id: string) => void;
   say: (notice: Notice | null) => void;
-  /** Makes a change; gives what it did, or null where it was refused (and says why). */
-  /** Makes a change; null where it is refused, or stopped before it was kept. */
+  /** Makes a change; false where it is refused, or stopped before it was kept. */
   change: (mend: Mend, what: string, how?: How) => Promise<boolean>;
-  undo: (revision?: number) => Promise<void>;
+  undo: (revision: number) => Promise<void>;
   /** Takes back the last change, by a key; one that is large is only told of, since a key is pressed by mistake too. */
   undoLast: (large: (last: State['undo']) => void) => Promise<void>;
-  redo: () => Promise<void>;
+  /** Makes a change again: the one that was undone last, where none is named. */
+  redo: (revision?: number) => Promise<void>;
 }
 
 /** How a change is made: until it is stopped, and unless something is found, in its turn, to speak against it. */
@@ -225,28 +233,36 @@ export function SessionProvider({ children }: { children: ReactNode }) {
   }, [record]);
 
   const turn = useCallback(
-    (request: () => Promise<{ revision: number }>, done: string) =>
+    (turning: Turning | null, request: () => Promise<{ revision: number }>, done: string) =>
       inTurn(async () => {
         try {
           const { revision } = await request();
           await refreshed(revision);
           say({ text: done });
         } catch (error) {
-          failed(error);
+          if (turning && error instanceof Failure && error.problem?.clashes)
+            say({ text: error.message, look: true, problem: error.problem, turning });
+          else failed(error);
         }
       }),
     [inTurn, failed],
   );
   const undo = useCallback(
-    (revision?: number) =>
-      turn(() => ask(api.POST('/api/undo', { body: { revision } })), 'Taken back. U makes it again.'),
+    (revision: number) =>
+      turn(
+        { revision, again: false },
+        () => ask(api.POST('/api/undo', { body: { revision } })),
+        'Taken back. U makes it again.',
+      ),
     [turn],
   );
   const undoLast = useCallback(
     (large: (last: State['undo']) => void) =>
       inTurn(async () => {
+        let turning: Turning | undefined;
         try {
           const { undo: last, through: draft } = await ask(api.GET('/api/state')); // what is last by now, whatever is shown yet
+          if (!draft) turning = { revision: last.revision, again: false };
           if (!draft && last.lines > mostByKey) {
             large(last);
             return;
@@ -255,12 +271,22 @@ export function SessionProvider({ children }: { children: ReactNode }) {
           await refreshed(revision);
           say({ text: draft ? 'Taken back, in the draft.' : 'Taken back. U makes it again.' });
         } catch (error) {
-          failed(error);
+          if (turning && error instanceof Failure && error.problem?.clashes)
+            say({ text: error.message, look: true, problem: error.problem, turning });
+          else failed(error);
         }
       }),
     [inTurn, failed],
   );
-  const redo = useCallback(() => turn(() => ask(api.POST('/api/redo')), 'Made again.'), [turn]);
+  const redo = useCallback(
+    (revision?: number) =>
+      turn(
+        revision === undefined ? null : { revision, again: true },
+        () => ask(api.POST('/api/redo', { body: { revision } })),
+        'Made again.',
+      ),
+    [turn],
+  );
 
   // Another's change appears without a reload; losing the connection is said, and heals by itself. Only the
   // page in sight listens: a browser has few connections to one address, and hidden pages would use them up.

@@ -301,7 +301,9 @@ export function Frame({ children, dark, onTurn }: { children: ReactNode; dark: b
                   {notice.act.label}
                 </LinkButton>
               )}
-              {notice.problem?.clashes && <Clashes clashes={notice.problem.clashes} done={() => say(null)} />}
+              {notice.problem?.clashes && (
+                <Clashes clashes={notice.problem.clashes} turning={notice.turning} done={() => say(null)} />
+              )}
             </span>
             <LinkButton onPress={() => say(null)}>close</LinkButton>
           </Bar>

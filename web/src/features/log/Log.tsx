@@ -127,7 +127,9 @@ export function Log() {
           <Acts role="cell">
             {e.act === 'edit' &&
               (e.undone ? (
-                <LinkButton onPress={() => void redo()}>redo</LinkButton>
+                <LinkButton aria-label={`redo revision ${e.revision}`} onPress={() => void redo(e.revision)}>
+                  redo
+                </LinkButton>
               ) : (
                 <LinkButton aria-label={`undo revision ${e.revision}`} onPress={() => void undo(e.revision)}>
                   undo
