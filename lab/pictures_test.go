@@ -37,6 +37,7 @@ var views = []view{
 	{"findings", "/findings/exposure.undeclared/azimuth%3A5432%2Ftcp", "[data-effect]"},
 	{"exposure", "/exposure", "[data-door]"},
 	{"records", "/records", ".cm-caution"},
+	{"table", "/records?table=forward", "[data-line]"},
 	{"filter", "/filters/edge?line=9", "[data-rule]"},
 	{"log", "/log", "[data-revision]"},
 }
@@ -59,7 +60,7 @@ func TestPictures(t *testing.T) {
 			if wide := eval[int](b, `document.documentElement.scrollWidth`); wide > 1280 {
 				t.Errorf("%s is %d pixels wide", v.name, wide)
 			}
-			if *pictures == "" || light == "night" && v.name != "names" && v.name != "trace" {
+			if *pictures == "" || light == "night" && v.name != "names" {
 				continue
 			}
 			name := v.name

@@ -3,6 +3,7 @@ package server
 import (
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 
@@ -97,5 +98,37 @@ func TestAsItWas(t *testing.T) {
 		if strings.Join(got, " ") != want {
 			t.Errorf("%s: %v, want %s", question, got, want)
 		}
+	}
+}
+
+// TestProposal takes a change back whose line is another by now: nothing is done, both sides are told, and a draft of it has the whole. One that was
+// undone is made again by its own number, others between or not.
+func TestProposal(t *testing.T) {
+	h := served(t, "host a\nhost b")
+	edit := func(base int64, remove, add []string) {
+		t.Helper()
+		decoded[Changed](t, call(t, h, "POST", "/api/change", ChangeQuestion{Base: base, Remove: remove, Add: add}), 200)
+	}
+	edit(1, []string{"host a"}, []string{"host a router", "host c"})
+	edit(2, []string{"host a router"}, []string{`host a router note "kept"`})
+	met := decoded[Problem](t, call(t, h, "POST", "/api/undo", UndoQuestion{Revision: 2}), 409)
+	if len(met.Clashes) != 1 || met.Clashes[0].Mine != "host a" || met.Clashes[0].Theirs != `host a router note "kept"` {
+		t.Errorf("the clash %+v", met.Clashes)
+	}
+	d := decoded[store.Draft](t, call(t, h, "POST", "/api/log/proposal", ProposalQuestion{Revision: 2}), 200)
+	if !slices.Equal(d.Remove, []string{"host c", `host a router note "kept"`}) || !slices.Equal(d.Add, []string{"host a"}) || d.Title != "Take back revision 2" {
+		t.Errorf("the draft %+v", d)
+	}
+	if w := call(t, h, "POST", "/api/log/proposal", ProposalQuestion{Revision: 77}); w.Code != 409 && w.Code != 422 {
+		t.Errorf("of what there is not: %d %s", w.Code, w.Body)
+	}
+
+	edit(3, []string{}, []string{"host d"})
+	decoded[Changed](t, call(t, h, "POST", "/api/undo", UndoQuestion{Revision: 4}), 200)
+	edit(5, []string{}, []string{"host e"})
+	decoded[Changed](t, call(t, h, "POST", "/api/redo", RedoQuestion{Revision: 4}), 200)
+	text := decoded[Records](t, call(t, h, "GET", "/api/records", nil), 200).Text
+	if !strings.Contains(text, "host      d\n") || !strings.Contains(text, "host      e\n") {
+		t.Errorf("made again:\n%s", text)
 	}
 }

@@ -30,9 +30,20 @@ func TestQuestions(t *testing.T) {
 		t.Errorf("the questions: %+v %v", list, err)
 	}
 	for _, wrong := range [][2]string{
-		{"", "/"}, {" ", "/"}, {"two\nlines", "/"}, {strings.Repeat("x", 81), "/"}, {" around ", "/"}, {"bytes \xff", "/"},
-		{"elsewhere", "https://evil.example/"}, {"elsewhere", "//evil.example/"}, {"elsewhere", `/\evil.example`}, {"elsewhere", "javascript:alert(1)"},
-		{"a command", "/api/state"}, {"nothing", ""}, {"long", "/?like=" + strings.Repeat("x", 4000)}, {"tab", "/\t/evil.example"},
+		{"", "/"},
+		{" ", "/"},
+		{"two\nlines", "/"},
+		{strings.Repeat("x", 81), "/"},
+		{" around ", "/"},
+		{"bytes \xff", "/"},
+		{"elsewhere", "https://evil.example/"},
+		{"elsewhere", "//evil.example/"},
+		{"elsewhere", `/\evil.example`},
+		{"elsewhere", "javascript:alert(1)"},
+		{"a command", "/api/state"},
+		{"nothing", ""},
+		{"long", "/?like=" + strings.Repeat("x", 4000)},
+		{"tab", "/\t/evil.example"},
 	} {
 		if err := keep(wrong[0], wrong[1]); !errors.Is(err, ErrQuestion) {
 			t.Errorf("%q at %q is kept: %v", wrong[0], wrong[1], err)
