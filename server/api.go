@@ -106,7 +106,7 @@ func registerAPI(e *echo.Echo, s *Server) huma.API {
 	once(reader, "findings", "/api/findings", "What is wrong with the estate", s.getFindings)
 	get(reader, "codes", "/api/codes", "What may be found: every code with its level, and a sentence that helps", s.getCodes)
 	get(reader, "table", "/api/table", "The records of a kind as rows and columns: found, put in order, part by part", s.getTable)
-	get(reader, "all-rows", "/api/table/all", "The lines of all records of a kind that are found", s.getAll)
+	get(reader, "table-lines", "/api/table/lines", "The lines of the records of a kind: found, put in order", s.getLines)
 	once(reader, "marks", "/api/marks", "What is wrong, each at one of the records that it is about", s.getMarks)
 	keep(reader, "write", "/api/table/write", "The change that writing into cells is", s.postWrite)
 	keep(reader, "depends", "/api/table/depends", "What depends on some records, and what becomes of it without them", s.postDepends)

@@ -25,14 +25,18 @@ type TableQuestion struct {
 	Line string `query:"line" maxLength:"70000" doc:"A record: where it stands among the rows is answered too"`
 }
 
-// AllQuestion is which rows of a kind are wanted, all of them.
-type AllQuestion struct {
+// LinesQuestion is which rows of a kind are wanted, however many: as their lines alone.
+type LinesQuestion struct {
 	Kind string `query:"kind" required:"true" maxLength:"40" doc:"The word of the kind"`
 	Like string `query:"like" maxLength:"300" doc:"Words that are all in the line; COLUMN=WORD looks in one column"`
+	By   string `query:"by" maxLength:"40" doc:"The column to go by; none for the order of the estate"`
+	Down bool   `query:"down" doc:"The last first"`
+	From int    `query:"from" minimum:"0" doc:"How many rows stand before the first that is wanted"`
+	Most int    `query:"most" minimum:"0" doc:"How many are wanted; 0 for all"`
 }
 
-// AllAnswer are the lines of the rows that are found, in the order of the estate.
-type AllAnswer struct {
+// LinesAnswer are the lines of rows, in their order.
+type LinesAnswer struct {
 	Lines []string `json:"lines" nullable:"false"`
 }
 
@@ -93,13 +97,19 @@ func kindNamed(word string) (*estate.Kind, error) {
 	return nil, &Problem{Title: "There is no such kind", Status: http.StatusUnprocessableEntity, Detail: detail}
 }
 
+// ordered is the kind of a word, where it has the column by which its records are to be put in order.
+func ordered(kind, by string) (*estate.Kind, error) {
+	k, err := kindNamed(kind)
+	if err == nil && by != "" && !table.Has(k, by) {
+		return nil, &Problem{Title: "There is no such column", Status: http.StatusUnprocessableEntity, Detail: fmt.Sprintf("%s has no column %q", k.Word, by)}
+	}
+	return k, err
+}
+
 func (s *Server) getTable(ctx context.Context, in *TableQuestion) (*body[TableAnswer], error) {
-	k, err := kindNamed(in.Kind)
+	k, err := ordered(in.Kind, in.By)
 	if err != nil {
 		return nil, err
-	}
-	if in.By != "" && !table.Has(k, in.By) {
-		return nil, &Problem{Title: "There is no such column", Status: http.StatusUnprocessableEntity, Detail: fmt.Sprintf("%s has no column %q", k.Word, in.By)}
 	}
 	a := s.asked(ctx)
 	rows, used := a.tables.of(a.Estate, k, table.Question{Like: in.Like, By: in.By, Down: in.Down})
@@ -113,16 +123,22 @@ func (s *Server) getTable(ctx context.Context, in *TableQuestion) (*body[TableAn
 	return &body[TableAnswer]{out}, nil
 }
 
-func (s *Server) getAll(ctx context.Context, in *AllQuestion) (*body[AllAnswer], error) {
-	k, err := kindNamed(in.Kind)
+func (s *Server) getLines(ctx context.Context, in *LinesQuestion) (*body[LinesAnswer], error) {
+	k, err := ordered(in.Kind, in.By)
 	if err != nil {
 		return nil, err
 	}
-	out := AllAnswer{Lines: []string{}}
-	for _, row := range table.Rows(s.asked(ctx).Estate, k, table.Question{Like: in.Like}) {
+	a := s.asked(ctx)
+	rows, _ := a.tables.of(a.Estate, k, table.Question{Like: in.Like, By: in.By, Down: in.Down})
+	rows = rows[min(in.From, len(rows)):]
+	if in.Most > 0 {
+		rows = rows[:min(in.Most, len(rows))]
+	}
+	out := LinesAnswer{Lines: []string{}}
+	for _, row := range rows {
 		out.Lines = append(out.Lines, estate.Line(row.Record))
 	}
-	return &body[AllAnswer]{out}, nil
+	return &body[LinesAnswer]{out}, nil
 }
 
 // counted are how many records there are of each kind.

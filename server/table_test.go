@@ -41,6 +41,19 @@ func TestTable(t *testing.T) {
 	for _, wrong := range []string{"kind=forwrad", "kind=forward&by=color", "kind=forward&from=-1", "kind=forward&most=100000", ""} {
 		decoded[Problem](t, call(t, h, "GET", "/api/table?"+wrong, nil), 422)
 	}
+	lines := func(query string) string {
+		t.Helper()
+		return strings.Join(decoded[LinesAnswer](t, call(t, h, "GET", "/api/table/lines?kind=forward"+query, nil), 200).Lines, ", ")
+	}
+	if all := lines("&like=hairpin="); all != "forward gate 443 to 10.0.0.5, forward gate 8080 to 10.0.0.5 off" {
+		t.Errorf("all that are found: %s", all)
+	}
+	if part := lines("&by=bind&down=true&from=1&most=1"); part != "forward gate 443 to 10.0.0.5" {
+		t.Errorf("a part of them in their order: %s", part)
+	}
+	if none := lines("&from=9"); none != "" {
+		t.Errorf("behind the last: %s", none)
+	}
 
 	write := func(kind string, lines []string, cells map[string]string) WriteAnswer {
 		t.Helper()

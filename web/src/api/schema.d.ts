@@ -1320,26 +1320,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/table/all": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * The lines of all records of a kind that are found
-         * @description Needs the role reader.
-         */
-        get: operations["all-rows"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/table/depends": {
         parameters: {
             query?: never;
@@ -1354,6 +1334,26 @@ export interface paths {
          * @description Needs the role reader.
          */
         post: operations["depends"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/table/lines": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The lines of the records of a kind: found, put in order
+         * @description Needs the role reader.
+         */
+        get: operations["table-lines"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1621,9 +1621,6 @@ export interface components {
              * @description How long the wait is then
              */
             wait: number;
-        };
-        AllAnswer: {
-            lines: string[];
         };
         Amendment: {
             add: string[];
@@ -2446,6 +2443,9 @@ export interface components {
         Lines: {
             add: string[];
             remove: string[];
+        };
+        LinesAnswer: {
+            lines: string[];
         };
         Link: {
             /** Format: int64 */
@@ -8034,69 +8034,6 @@ export interface operations {
             };
         };
     };
-    "all-rows": {
-        parameters: {
-            query: {
-                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force. Less than 0, an earlier revision: what is asked is answered as it was then, and nothing is written */
-                draft?: number;
-                /** @description The word of the kind */
-                kind: string;
-                /** @description Words that are all in the line; COLUMN=WORD looks in one column */
-                like?: string;
-            };
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["AllAnswer"];
-                };
-            };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Forbidden */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Internal Server Error */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
     depends: {
         parameters: {
             query?: {
@@ -8142,6 +8079,77 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "table-lines": {
+        parameters: {
+            query: {
+                /** @description The draft that is looked through: what is asked is answered as if it were made, what is written goes into it; 0, or none, for what is in force. Less than 0, an earlier revision: what is asked is answered as it was then, and nothing is written */
+                draft?: number;
+                /** @description The word of the kind */
+                kind: string;
+                /** @description Words that are all in the line; COLUMN=WORD looks in one column */
+                like?: string;
+                /** @description The column to go by; none for the order of the estate */
+                by?: string;
+                /** @description The last first */
+                down?: boolean;
+                /** @description How many rows stand before the first that is wanted */
+                from?: number;
+                /** @description How many are wanted; 0 for all */
+                most?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LinesAnswer"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -208,7 +208,7 @@ export function Frame({ children, dark, onTurn }: { children: ReactNode; dark: b
     go('/records');
   };
   const c = counts.data;
-  useTitle(location, state.data?.name);
+  useTitle(location, new URLSearchParams(search).get('table'), state.data?.name);
   const tabs: [string, string, number | undefined, boolean][] = [
     ['Names', `/${keep}`, c?.names, location === '/' || /^\/(trace|compare|answers|courses)\b/.test(location)],
     ['Ports', '/ports', c?.machines, location === '/ports'],
@@ -457,12 +457,16 @@ const titles: Record<string, string> = {
 };
 
 /** Gives the page the title of the view in sight, and of what it is about. */
-function useTitle(location: string, estate: string | undefined) {
+function useTitle(location: string, table: string | null, estate: string | undefined) {
   const [, view = '', about = ''] = location.split('/');
   useEffect(() => {
-    const of = ['trace', 'compare', 'filters', 'uses', 'without'].includes(view) ? ` ${fromPath(about)}` : '';
+    const of = ['trace', 'compare', 'filters', 'uses', 'without'].includes(view)
+      ? ` ${fromPath(about)}`
+      : view === 'records' && table
+        ? `: ${table}`
+        : '';
     document.title = `${titles[view] ?? 'No such page'}${of} · ${estate || 'Steady Compass'}`;
-  }, [view, about, estate]);
+  }, [view, about, table, estate]);
 }
 
 /** What becomes of changes while nothing answers. */

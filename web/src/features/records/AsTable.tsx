@@ -318,11 +318,17 @@ function Tabled({ kind, kinds }: { kind: KindWords; kinds: KindWords[] }) {
     if (cell && c > 0) cell.scrollIntoView({ inline: 'nearest', block: 'nearest' });
     else if (scroll.current) scroll.current.scrollLeft = 0;
   };
-  const choose = (from: number, to: number) => {
+  /** Chooses the rows of a stretch; those that are not at hand are asked for. */
+  const choose = (one: number, other: number) => {
+    const [from, to] = [Math.min(one, other), Math.max(one, other)];
     const next = new Set<string>();
-    for (let i = Math.min(from, to); i <= Math.max(from, to); i++) {
+    for (let i = from; i <= to; i++) {
       const l = rowAt(i)?.line;
-      if (l) next.add(l);
+      if (l === undefined) {
+        void chooseLines(from, to - from + 1);
+        return;
+      }
+      next.add(l);
     }
     setChosen(next);
   };
@@ -332,10 +338,13 @@ function Tabled({ kind, kinds }: { kind: KindWords; kinds: KindWords[] }) {
       if (!next.delete(l)) next.add(l);
       return next;
     });
-  const chooseAll = async () => {
+  const asking = useRef(0);
+  const chooseLines = async (from = 0, most = 0) => {
+    const turn = ++asking.current;
     try {
-      const all = await ask(api.GET('/api/table/all', { params: { query: { kind: kind.word, like } } }));
-      setChosen(new Set(all.lines));
+      const query = { kind: kind.word, like: like || undefined, by: by || undefined, down: down !== '', from, most };
+      const { lines } = await ask(api.GET('/api/table/lines', { params: { query } }));
+      if (turn === asking.current) setChosen(new Set(lines));
     } catch (error) {
       say({ text: (error as Error).message, look: true });
     }
@@ -475,7 +484,7 @@ function Tabled({ kind, kinds }: { kind: KindWords; kinds: KindWords[] }) {
         break;
       case 'a':
         if (!ctrl) return;
-        void chooseAll();
+        void chooseLines();
         break;
       case 'Delete':
         takeOut();
@@ -493,16 +502,15 @@ function Tabled({ kind, kinds }: { kind: KindWords; kinds: KindWords[] }) {
     e.preventDefault();
     e.stopPropagation();
   };
+  const latest = useRef(choose);
+  useEffect(() => {
+    latest.current = choose;
+  });
   const onPick = useCallback(
     (i: number, c: number, l: string, e: MouseEvent) => {
       setInHead(false);
       if (e.shiftKey) {
-        const next = new Set<string>();
-        for (let n = Math.min(anchor, i); n <= Math.max(anchor, i); n++) {
-          const one = rowAt(n)?.line;
-          if (one) next.add(one);
-        }
-        setChosen(next);
+        latest.current(anchor, i);
       } else {
         setAnchor(i);
         if (c < 0 || e.ctrlKey || e.metaKey)
@@ -515,7 +523,7 @@ function Tabled({ kind, kinds }: { kind: KindWords; kinds: KindWords[] }) {
       setRow(i);
       if (c >= 0) setCol(c);
     },
-    [anchor, rowAt],
+    [anchor],
   );
 
   useKeys({
@@ -610,7 +618,7 @@ function Tabled({ kind, kinds }: { kind: KindWords; kinds: KindWords[] }) {
               className="tick"
               aria-label="choose all"
               title={`Choose all ${found}`}
-              onClick={() => (chosen.size > 0 ? setChosen(new Set()) : void chooseAll())}
+              onClick={() => (chosen.size > 0 ? setChosen(new Set()) : void chooseLines())}
             >
               <Tick $on={chosen.size > 0 && chosen.size >= found} />
             </div>

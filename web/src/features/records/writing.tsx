@@ -25,6 +25,7 @@ export function useWriting(written: Written) {
     failed: '',
   });
   const key = JSON.stringify(written);
+  const rest = written.lines.length > 500 ? 600 : 70; // ms; many are much to send at each key
   useEffect(() => {
     const stop = new AbortController();
     const timer = setTimeout(async () => {
@@ -35,12 +36,12 @@ export function useWriting(written: Written) {
       } catch (error) {
         if (!stop.signal.aborted) setGot({ key, answer: null, failed: (error as Error).message });
       }
-    }, 70);
+    }, rest);
     return () => {
       clearTimeout(timer);
       stop.abort();
     };
-  }, [key]);
+  }, [key, rest]);
   const current = got.key === key;
   const fault = current ? got.answer?.fault : undefined;
   const wrong: Wrong | null = fault
