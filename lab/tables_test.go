@@ -79,6 +79,17 @@ func TestTables(t *testing.T) {
 	b.press(kb.Escape)
 	b.until(`document.activeElement.getAttribute('role') === 'grid'`)
 
+	// The form is of the record that is chosen, also where another is at hand.
+	b.press(kb.Home + " " + kb.ArrowUp + "e")
+	b.until(`document.querySelector('#field-place')`)
+	if of, chosen := eval[string](b, `document.querySelector('#field-service').value`), eval[string](b, `document.querySelector('[aria-selected=true]').dataset.line`); !strings.Contains(chosen, " as "+of) {
+		t.Errorf("%s is chosen, and the form is of %s", chosen, of)
+	}
+	b.press(kb.Escape)
+	b.until(`document.activeElement.getAttribute('role') === 'grid'`)
+	b.press(kb.ArrowDown + " ")
+	b.until(`!document.querySelector('[aria-selected=true]')`)
+
 	// Several at once, from the keyboard, and back by one undo.
 	b.press(" " + kb.ArrowDown + " " + "e")
 	b.until(`document.querySelector('#field-until') && document.querySelector('aside h2').innerText.includes('2 records at once')`)

@@ -162,7 +162,8 @@ type WriteQuestion struct {
 type WriteAnswer struct {
 	Remove  []string              `json:"remove" nullable:"false"`
 	Add     []string              `json:"add" nullable:"false"`
-	Meaning string                `json:"meaning,omitempty" doc:"Of a single record, in words"`
+	Now     string                `json:"now,omitempty" doc:"A single record as it stands then, without the place that it is given"`
+	Meaning string                `json:"meaning,omitempty" doc:"The same, in words"`
 	Fault   *table.CellFault      `json:"fault,omitempty" doc:"What is wrong with one of the cells: nothing is changed then"`
 	At      string                `json:"at,omitempty" doc:"The record of several that cannot be written so"`
 	Offers  []notation.Suggestion `json:"offers" nullable:"false" doc:"Each the whole of the cell"`
@@ -195,7 +196,7 @@ func (s *Server) postWrite(ctx context.Context, in *body[WriteQuestion]) (*body[
 				out.Remove = append(out.Remove, line)
 			}
 		}
-		out.Meaning = k.Says(placed.Record)
+		out.Now, out.Meaning = estate.Line(placed.Record), k.Says(placed.Record)
 		return true
 	}
 	if len(in.Body.Lines) == 0 {
@@ -222,7 +223,7 @@ func (s *Server) postWrite(ctx context.Context, in *body[WriteQuestion]) (*body[
 		}
 	}
 	if len(in.Body.Lines) > 1 {
-		out.Meaning = ""
+		out.Now, out.Meaning = "", ""
 	}
 	return &body[WriteAnswer]{out}, nil
 }

@@ -67,6 +67,9 @@ func TestTable(t *testing.T) {
 		t.Errorf("what is there already: %+v", same)
 	}
 	moved := write("forward", []string{"forward gate 8080 to 10.0.0.5 off"}, map[string]string{"at": "1", "off": ""})
+	if moved.Now != "forward gate 8080 to 10.0.0.5" || !slices.Equal(moved.Add, []string{"forward gate at 1 8080 to 10.0.0.5"}) || two.Now != "" {
+		t.Errorf("moved: %+v", moved)
+	}
 	decoded[Changed](t, call(t, h, "POST", "/api/change", ChangeQuestion{Base: 1, Remove: moved.Remove, Add: moved.Add}), 200)
 	if first := decoded[TableAnswer](t, call(t, h, "GET", "/api/table?kind=forward&most=1", nil), 200); first.Rows[0].Line != "forward gate 8080 to 10.0.0.5" || first.Revision != 2 {
 		t.Errorf("moved to the top: %+v", first)

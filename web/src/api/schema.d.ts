@@ -3534,8 +3534,10 @@ export interface components {
             at?: string;
             /** @description What is wrong with one of the cells: nothing is changed then */
             fault?: components["schemas"]["CellFault"];
-            /** @description Of a single record, in words */
+            /** @description The same, in words */
             meaning?: string;
+            /** @description A single record as it stands then, without the place that it is given */
+            now?: string;
             /** @description Each the whole of the cell */
             offers: components["schemas"]["Suggestion"][];
             remove: string[];

@@ -139,6 +139,16 @@ export function SessionProvider({ children }: { children: ReactNode }) {
     say({ text: failure.message, look: !failure.noAnswer, problem: failure.problem });
   }, []);
 
+  /** Says why a change of the log could not be turned; where others touched its lines, what can be made of it. */
+  const notTurned = useCallback(
+    (error: unknown, turning: Turning | null) => {
+      if (turning && error instanceof Failure && error.problem?.clashes)
+        say({ text: error.message, look: true, problem: error.problem, turning });
+      else failed(error);
+    },
+    [failed],
+  );
+
   /** One thing after another, in the order in which the keys were pressed. */
   const inTurn = useCallback(<T,>(act: () => Promise<T>): Promise<T> => {
     const next = queue.current.then(act);
@@ -240,12 +250,10 @@ export function SessionProvider({ children }: { children: ReactNode }) {
           await refreshed(revision);
           say({ text: done });
         } catch (error) {
-          if (turning && error instanceof Failure && error.problem?.clashes)
-            say({ text: error.message, look: true, problem: error.problem, turning });
-          else failed(error);
+          notTurned(error, turning);
         }
       }),
-    [inTurn, failed],
+    [inTurn, notTurned],
   );
   const undo = useCallback(
     (revision: number) =>
@@ -259,7 +267,7 @@ export function SessionProvider({ children }: { children: ReactNode }) {
   const undoLast = useCallback(
     (large: (last: State['undo']) => void) =>
       inTurn(async () => {
-        let turning: Turning | undefined;
+        let turning: Turning | null = null;
         try {
           const { undo: last, through: draft } = await ask(api.GET('/api/state')); // what is last by now, whatever is shown yet
           if (!draft) turning = { revision: last.revision, again: false };
@@ -271,12 +279,10 @@ export function SessionProvider({ children }: { children: ReactNode }) {
           await refreshed(revision);
           say({ text: draft ? 'Taken back, in the draft.' : 'Taken back. U makes it again.' });
         } catch (error) {
-          if (turning && error instanceof Failure && error.problem?.clashes)
-            say({ text: error.message, look: true, problem: error.problem, turning });
-          else failed(error);
+          notTurned(error, turning);
         }
       }),
-    [inTurn, failed],
+    [inTurn, notTurned],
   );
   const redo = useCallback(
     (revision?: number) =>

@@ -237,7 +237,14 @@ function Tabled({ kind, kinds }: { kind: KindWords; kinds: KindWords[] }) {
   const [row, setRow] = useState(0);
   const [col, setCol] = useState(0);
   const [inHead, setInHead] = useState(false);
-  const [chosen, setChosen] = useState<ReadonlySet<string>>(() => new Set(chosenLines().slice(1)));
+  const [chosen, setChosen] = useState<ReadonlySet<string>>(
+    () =>
+      new Set(
+        chosenLines()
+          .slice(1)
+          .filter((l) => l.startsWith(`${kind.word} `)),
+      ),
+  );
   const [anchor, setAnchor] = useState(0);
   const [editing, setEditing] = useState<EditedCell | null>(null);
   const [became, setBecame] = useState<ReadonlyMap<string, string>>(new Map()); // of lines that were written here
@@ -332,12 +339,15 @@ function Tabled({ kind, kinds }: { kind: KindWords; kinds: KindWords[] }) {
     }
     setChosen(next);
   };
-  const toggle = (l: string) =>
-    setChosen((now) => {
-      const next = new Set(now);
-      if (!next.delete(l)) next.add(l);
-      return next;
-    });
+  const toggle = useCallback(
+    (l: string) =>
+      setChosen((now) => {
+        const next = new Set(now);
+        if (!next.delete(l)) next.add(l);
+        return next;
+      }),
+    [],
+  );
   const asking = useRef(0);
   const chooseLines = async (from = 0, most = 0) => {
     const turn = ++asking.current;
@@ -379,7 +389,11 @@ function Tabled({ kind, kinds }: { kind: KindWords; kinds: KindWords[] }) {
   };
   const form = (lines: string[]) => {
     if (refused()) return;
-    setPanel({ does: 'form', lines, row: lines.length === 1 ? here : undefined });
+    // What is chosen need not be what is at hand.
+    const row = lines.length === 1 ? data?.rows.find((r) => r.line === lines[0]) : undefined;
+    if (lines.length === 1 && !row)
+      say({ text: `${lines[0]} is not in sight. Find it, or choose it anew.`, look: true });
+    else setPanel({ does: 'form', lines, row });
   };
   const takeOut = () => {
     if (meant().length > 0 && !refused()) setPanel({ does: 'out', lines: meant() });
@@ -398,7 +412,7 @@ function Tabled({ kind, kinds }: { kind: KindWords; kinds: KindWords[] }) {
       if (got.fault) return got.fault.expected ? `${got.fault.what}; expected ${got.fault.expected}` : got.fault.what;
       const [add] = got.add;
       if (add === undefined) return '';
-      const come = column === 'at' ? add.replace(/^(\S+ \S+) at \d+ /, '$1 ') : add;
+      const come = got.now ?? add;
       if (!(await record(`- ${now}\n+ ${add}`))) return '';
       written.current.set(now, come);
       written.current.delete(come); // it is that again
@@ -513,17 +527,12 @@ function Tabled({ kind, kinds }: { kind: KindWords; kinds: KindWords[] }) {
         latest.current(anchor, i);
       } else {
         setAnchor(i);
-        if (c < 0 || e.ctrlKey || e.metaKey)
-          setChosen((now) => {
-            const next = new Set(now);
-            if (!next.delete(l)) next.add(l);
-            return next;
-          });
+        if (c < 0 || e.ctrlKey || e.metaKey) toggle(l);
       }
       setRow(i);
       if (c >= 0) setCol(c);
     },
-    [anchor],
+    [anchor, toggle],
   );
 
   useKeys({

@@ -101,13 +101,12 @@ export function RecordForm({ kind, lines, row, onLeave, onKept }: Props) {
       onLeave();
       return;
     }
-    const [now = ''] = answer.add;
     if (lines.length > 1) {
       if (await change({ remove: answer.remove, add: answer.add }, `Changed ${answer.add.length} records`)) onKept('');
       else return;
     } else {
       const text = [...answer.remove.map((l) => `- ${l}`), ...answer.add.map((l) => `+ ${l}`)].join('\n');
-      void record(text).then((did) => did && onKept(now.replace(/^(\S+ \S+) at \d+ /, '$1 ')));
+      void record(text).then((did) => did && onKept(answer.now ?? ''));
     }
     if (lines.length > 0) onLeave();
     else {
