@@ -79,6 +79,15 @@ func TestTypingAhead(t *testing.T) {
 	b.until(bearing + `.value === 'host u' && location.pathname.startsWith('/trace/u.example')`)
 	b.press(kb.Enter)
 	b.records(len(lines) + 1)
+	// Nor while what was asked for is long in coming.
+	b.slow(1500 * time.Millisecond)
+	b.types("gate")
+	b.press(kb.Enter)
+	time.Sleep(900 * time.Millisecond)
+	b.types("host v")
+	b.until(bearing + `.value === 'host v' && location.pathname.startsWith('/trace/gate')`)
+	b.press(kb.Enter)
+	b.records(len(lines) + 2)
 }
 
 // TestPastedLines pastes several lines: they are shown with what they would do, and recorded as one change.

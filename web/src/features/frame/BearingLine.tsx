@@ -215,7 +215,7 @@ export function BearingLine() {
     setAnswer(null);
     close();
     field.current?.blur();
-    leftByProgram(field.current);
+    leftByProgram(field.current, () => queries.isFetching() === 0);
     go(url);
   };
   const trace = (target: string) => leave(traceURL(target, new URLSearchParams(search).get('from') ?? 'internet'));
