@@ -184,9 +184,13 @@ func (s *Store) Advance(ctx context.Context, d Draft, done Done) error {
 		if _, err := tx.ExecContext(ctx, "DELETE FROM draft_past WHERE draft = ?", d.ID); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, "INSERT INTO draft_done (draft, place, who, at, revision) VALUES (?, ?, ?, ?, ?)", d.ID, done.Place, done.Who, done.At.UTC().Format(time.RFC3339Nano), done.Revision)
-		return err
+		return putDone(ctx, tx, d.ID, done)
 	})
+}
+
+func putDone(ctx context.Context, tx *sqlx.Tx, draft int64, done Done) error {
+	_, err := tx.ExecContext(ctx, "INSERT INTO draft_done (draft, place, who, at, revision) VALUES (?, ?, ?, ?, ?)", draft, done.Place, done.Who, done.At.UTC().Format(time.RFC3339Nano), done.Revision)
+	return err
 }
 
 // rewrite keeps a draft as the next edition of itself.

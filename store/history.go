@@ -8,25 +8,38 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"os"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
+	"github.com/jmoiron/sqlx"
+
 	"steady-compass/core/estate"
+	"steady-compass/core/look"
 	"steady-compass/core/notation"
 )
 
 // The text of an estate with its history: the estate as notation, as any estate file, and behind it, in comments, every change from the first on.
-// A change begins with its data as JSON; under it stand the lines that went, and those that came, each with its place and its comments.
+// A change begins with its data as JSON; under it stand the lines that went, and those that came, each with its place and its comments. Last come,
+// as JSON and counted, the drafts, the kept questions and the looks; texts of the first version end before these.
 const (
-	historyHead    = "# Steady Compass: an estate and its history, version 1"
-	historyBegins  = "# ---- its history, change by change; the estate stands above ----"
-	historyChange  = "#@ "
-	historyGone    = "#- "
-	historyCome    = "#+ "
-	historyComment = "#. " // above the line that comes next
+	historyHead     = "# Steady Compass: an estate and its history, version "
+	historyBegins   = "# ---- its history, change by change; the estate stands above ----"
+	historyChange   = "#@ "
+	historyGone     = "#- "
+	historyCome     = "#+ "
+	historyComment  = "#. " // above the line that comes next
+	historyBeside   = "# ---- beside it, %d drafts, questions and looks ----"
+	historyDraft    = "#draft "
+	historyQuestion = "#question "
+	historyLook     = "#look "
 )
+
+// historyVersion is the newest form of such a text.
+const historyVersion = 2
 
 // longestHistoryLine is how long a line of such a text may be, in bytes.
 const longestHistoryLine = 16 << 20
@@ -46,12 +59,50 @@ type historyEntry struct {
 	Effect   string `json:"effect,omitempty"`
 }
 
-// WriteHistory writes the estate and all its changes as a text. Accounts, drafts, looks and kept questions are not in it.
+// WriteHistory writes the estate, all its changes, and the drafts, kept questions and looks beside it as a text. Accounts are not in it.
 func (s *Store) WriteHistory(ctx context.Context, out io.Writer) error {
+	beside, err := s.beside(ctx) // before the estate is taken: a draft begun at a later revision than that would be of nothing
+	if err != nil {
+		return err
+	}
 	w := bufio.NewWriter(out)
 	now := s.Current()
-	_, _ = fmt.Fprintf(w, "%s\n%s%s\n", historyHead, notation.Print(now.Estate), historyBegins) // w keeps its first error
-	rows, err := s.db.QueryxContext(ctx, "SELECT revision, at, who, why, act, coalesce(of, 0), CASE WHEN "+isRestored+" THEN key ELSE '' END, effect, forward FROM change WHERE revision <= ? ORDER BY revision", now.Revision)
+	_, _ = fmt.Fprintf(w, "%s%d\n%s%s\n", historyHead, historyVersion, notation.Print(now.Estate), historyBegins) // w keeps its first error
+	if err := s.writeChanges(ctx, w, now.Revision); err != nil {
+		return err
+	}
+	_, _ = fmt.Fprintf(w, historyBeside+"\n", len(beside))
+	for _, line := range beside {
+		_, _ = fmt.Fprintln(w, line)
+	}
+	return w.Flush()
+}
+
+// beside is all that is kept beside the estate, but accounts, each as a line.
+func (s *Store) beside(ctx context.Context) ([]string, error) {
+	drafts, err := s.Drafts(ctx)
+	questions, errQuestions := s.Questions(ctx)
+	var looks []string
+	errLooks := s.db.SelectContext(ctx, &looks, "SELECT seen FROM look ORDER BY id")
+	if err := errors.Join(err, errQuestions, errLooks); err != nil {
+		return nil, fmt.Errorf("read what is beside the estate: %w", err)
+	}
+	var lines []string
+	for _, d := range slices.Backward(drafts) {
+		lines = append(lines, historyDraft+marshal(d))
+	}
+	for _, q := range questions {
+		lines = append(lines, historyQuestion+marshal(q))
+	}
+	for _, l := range looks {
+		lines = append(lines, historyLook+l)
+	}
+	return lines, nil
+}
+
+// writeChanges writes the changes up to a revision.
+func (s *Store) writeChanges(ctx context.Context, w io.Writer, last int64) error {
+	rows, err := s.db.QueryxContext(ctx, "SELECT revision, at, who, why, act, coalesce(of, 0), CASE WHEN "+isRestored+" THEN key ELSE '' END, effect, forward FROM change WHERE revision <= ? ORDER BY revision", last)
 	if err != nil {
 		return fmt.Errorf("read the log: %w", err)
 	}
@@ -80,7 +131,7 @@ func (s *Store) WriteHistory(ctx context.Context, out io.Writer) error {
 	if err := rows.Err(); err != nil {
 		return fmt.Errorf("read the log: %w", err)
 	}
-	return w.Flush()
+	return nil
 }
 
 // IsHistory says whether a file begins as the text of an estate with its history does.
@@ -100,9 +151,12 @@ func IsHistory(path string) (bool, error) {
 
 // historyRead is a text of an estate with its history, made again change by change.
 type historyRead struct {
-	estate  *estate.Estate // as its own part of the text has it
-	entries []entry
-	meta    []historyEntry
+	estate    *estate.Estate // as its own part of the text has it
+	entries   []entry
+	meta      []historyEntry
+	drafts    []Draft
+	questions []Question
+	looks     []look.Look
 }
 
 // CheckHistory looks a text through: every change is made again, and they lead to the estate that stands in it.
@@ -119,7 +173,7 @@ func CheckHistory(text io.Reader) (Contents, error) {
 // RestoreHistory makes a database of a text of an estate with its history; there must be none there yet. Where it fails, none is.
 func RestoreHistory(ctx context.Context, text io.Reader, path string) (_ Contents, err error) {
 	if _, err := os.Stat(path); err == nil {
-		return Contents{}, fmt.Errorf("%s is there already: accounts, drafts and looks in it are not in a text; expected a database that is not there yet", path)
+		return Contents{}, fmt.Errorf("%s is there already: the accounts in it are not in a text; expected a database that is not there yet", path)
 	} else if !errors.Is(err, os.ErrNotExist) {
 		return Contents{}, err
 	}
@@ -160,13 +214,41 @@ func (s *Store) fill(ctx context.Context, h *historyRead) error {
 			return fmt.Errorf("%w: change %d: %w", ErrHistory, e.Revision, err)
 		}
 	}
-	return tx.Commit()
+	for i := range h.drafts {
+		if err := putDraft(ctx, tx, &h.drafts[i]); err != nil {
+			return fmt.Errorf("%w: draft %d: %w", ErrHistory, h.drafts[i].ID, err)
+		}
+	}
+	if err := tx.Commit(); err != nil {
+		return err
+	}
+	for _, q := range h.questions {
+		if err := s.KeepQuestion(ctx, q); err != nil {
+			return fmt.Errorf("%w: %w", ErrHistory, err)
+		}
+	}
+	_, err = s.AddLooks(ctx, h.looks, math.MaxInt64) // of whatever age: the next ones let the old go
+	return err
+}
+
+// putDraft writes a draft as it was, its number too.
+func putDraft(ctx context.Context, tx *sqlx.Tx, d *Draft) error {
+	if _, err := tx.ExecContext(ctx, "INSERT INTO draft (id, title, author, why, at, revision, gone, come, edition) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+		d.ID, d.Title, d.Author, d.Why, d.At.UTC().Format(time.RFC3339Nano), d.Revision, marshal(d.Remove), marshal(d.Add), d.Edition); err != nil {
+		return err
+	}
+	for _, done := range d.Done {
+		if err := putDone(ctx, tx, d.ID, done); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func readHistory(text io.Reader) (*historyRead, error) {
 	lines := bufio.NewScanner(text)
 	lines.Buffer(nil, longestHistoryLine)
-	r := historyReader{changes: estate.New(nil, nil)}
+	r := historyReader{changes: estate.New(nil, nil), beside: -1}
 	for lines.Scan() {
 		r.line++
 		if err := r.take(strings.TrimSuffix(lines.Text(), "\r")); err != nil {
@@ -179,6 +261,10 @@ func readHistory(text io.Reader) (*historyRead, error) {
 	switch {
 	case !r.past:
 		return nil, fmt.Errorf("%w: it ends before its history; expected the line %q", ErrHistory, historyBegins)
+	case r.version > 1 && r.beside < 0:
+		return nil, fmt.Errorf("%w: it ends before what is beside the estate; expected a line as %q", ErrHistory, fmt.Sprintf(historyBeside, 0))
+	case r.beside > 0:
+		return nil, fmt.Errorf("%w: it ends too soon: %d drafts, questions or looks are missing", ErrHistory, r.beside)
 	case len(r.read.meta) == 0:
 		return nil, fmt.Errorf("%w: no change stands in it", ErrHistory)
 	}
@@ -206,6 +292,7 @@ func firstDifference(stands, made string) string {
 
 type historyReader struct {
 	read     historyRead
+	version  int
 	line     int
 	text     strings.Builder // the estate's own part
 	changes  *estate.Estate  // as the changes so far make it
@@ -213,20 +300,34 @@ type historyReader struct {
 	open     bool            // whether a change is being read
 	change   estate.Change
 	comments []string
+	beside   int // how many drafts, questions and looks are to come; -1 before that part
 }
 
 func (r *historyReader) take(line string) error {
 	if r.line == 1 {
-		if line != historyHead {
-			return fmt.Errorf("it begins with %q; expected %q", line, historyHead)
+		version, is := strings.CutPrefix(line, historyHead)
+		if n, err := strconv.Atoi(version); !is || err != nil || n < 1 || n > historyVersion {
+			return fmt.Errorf("it begins with %q; expected %q, and 1 to %d", line, historyHead, historyVersion)
+		} else {
+			r.version = n
 		}
 		return nil
+	}
+	if r.beside >= 0 {
+		return r.takeBeside(line)
 	}
 	if !r.past {
 		if r.past = line == historyBegins; !r.past {
 			r.text.WriteString(line + "\n")
 		}
 		return nil
+	}
+	if n := 0; r.version > 1 && strings.HasPrefix(line, "# ----") {
+		if _, err := fmt.Sscanf(line, historyBeside, &n); err != nil || n < 0 || fmt.Sprintf(historyBeside, n) != line {
+			return fmt.Errorf("%q stands among the changes; expected a line as %q", line, fmt.Sprintf(historyBeside, 0))
+		}
+		r.beside = n
+		return r.end()
 	}
 	tag := ""
 	for _, t := range []string{historyChange, historyGone, historyCome, historyComment} {
@@ -263,6 +364,35 @@ func (r *historyReader) take(line string) error {
 	case strings.TrimSpace(line) != "":
 		return fmt.Errorf("%q stands among the changes; expected a line of one: it begins with #@, #-, #+ or #. and a blank", line)
 	}
+	return nil
+}
+
+// takeBeside takes a line of what is beside the estate.
+func (r *historyReader) takeBeside(line string) error {
+	if strings.TrimSpace(line) == "" {
+		return nil
+	}
+	if r.beside == 0 {
+		return fmt.Errorf("%q stands behind the last of what is beside the estate; expected the end", line)
+	}
+	r.beside--
+	switch {
+	case strings.HasPrefix(line, historyDraft):
+		return takeJSON(&r.read.drafts, line[len(historyDraft):])
+	case strings.HasPrefix(line, historyQuestion):
+		return takeJSON(&r.read.questions, line[len(historyQuestion):])
+	case strings.HasPrefix(line, historyLook):
+		return takeJSON(&r.read.looks, line[len(historyLook):])
+	}
+	return fmt.Errorf("%q stands beside the estate; expected a draft, a question or a look", line)
+}
+
+func takeJSON[T any](list *[]T, text string) error {
+	var one T
+	if err := json.Unmarshal([]byte(text), &one); err != nil {
+		return fmt.Errorf("%q: %w", text, err)
+	}
+	*list = append(*list, one)
 	return nil
 }
 

@@ -4,14 +4,18 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"math"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"reflect"
+	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"steady-compass/core/estate"
+	"steady-compass/core/look"
 	"steady-compass/core/notation"
 	"steady-compass/core/notation/notationtest"
 	"steady-compass/core/synth"
@@ -42,6 +46,7 @@ func TestHistory(t *testing.T) {
 				_, _ = s.Redo(ctx, "cy")
 			}
 		}
+		beside(t, s)
 		var text bytes.Buffer
 		if err := s.WriteHistory(ctx, &text); err != nil {
 			t.Fatal(err)
@@ -70,6 +75,14 @@ func TestHistory(t *testing.T) {
 		if err := errors.Join(err, errBack); err != nil || !reflect.DeepEqual(log, logBack) {
 			t.Errorf("the log came back as another: %v", err)
 		}
+		was, err := s.beside(ctx)
+		is, errBack := back.beside(ctx)
+		if err := errors.Join(err, errBack); err != nil || len(was) != 5 || !slices.Equal(was, is) {
+			t.Errorf("beside it stood\n%s\nand came back\n%s (%v)", strings.Join(was, "\n"), strings.Join(is, "\n"), err)
+		}
+		if d, err := back.AddDraft(ctx, Draft{Title: "one more"}); err != nil || d.ID != 4 {
+			t.Errorf("a draft has the number %d of one that is gone: %v", d.ID, err)
+		}
 		if _, err := back.Undo(ctx, "dee"); err != nil {
 			t.Errorf("nothing can be undone: %v", err)
 		}
@@ -84,6 +97,56 @@ func TestHistory(t *testing.T) {
 			t.Errorf("into a database that is there: %v", err)
 		}
 		damagedHistories(t, text.String())
+	}
+}
+
+// beside keeps two drafts, of which a step is made, a question and two looks, one of them old.
+func beside(t *testing.T, s *Store) {
+	t.Helper()
+	ctx := context.Background()
+	now := time.Now().UTC()
+	var drafts []Draft
+	for _, title := range []string{"a \"new\" one", "gone", "another"} {
+		d, err := s.AddDraft(ctx, Draft{Title: title, Author: "ada", Why: "since", Remove: []string{"host first"}, Add: []string{"host second note \"two\""}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		drafts = append(drafts, d)
+	}
+	errs := []error{
+		s.Advance(ctx, drafts[2], Done{Place: "router r", Who: "bo", At: now, Revision: 1}),
+		s.DropDraft(ctx, drafts[1].ID),
+		s.KeepQuestion(ctx, Question{Name: "what stops", Address: "/?show=stops", Who: "cy", At: now.Truncate(time.Second)}),
+	}
+	_, err := s.AddLooks(ctx, []look.Look{
+		{At: now, From: "internet", Target: "u.example", Did: look.Resolve, Came: look.Arrived, Revision: 1},
+		{At: now.AddDate(-2, 0, 0), From: "internet", Target: "u.example:443/tcp", Did: look.Connect, Came: look.Silent, Address: "192.0.2.1", Revision: 1},
+	}, math.MaxInt64)
+	if err := errors.Join(append(errs, err)...); err != nil {
+		t.Fatal(err)
+	}
+}
+
+// TestHistoryOfTheFirstVersion: a text that was written before drafts, questions and looks were in it is read as ever.
+func TestHistoryOfTheFirstVersion(t *testing.T) {
+	ctx := context.Background()
+	s := open(t, filepath.Join(t.TempDir(), "a.db"))
+	if _, err := s.Reset(ctx, 0, notationtest.Parse(t, "host first\n"), "ada", "begun"); err != nil {
+		t.Fatal(err)
+	}
+	beside(t, s)
+	var text bytes.Buffer
+	if err := s.WriteHistory(ctx, &text); err != nil {
+		t.Fatal(err)
+	}
+	first, _, _ := strings.Cut(strings.Replace(text.String(), "version 2", "version 1", 1), "# ---- beside")
+	holds, err := RestoreHistory(ctx, strings.NewReader(first), filepath.Join(t.TempDir(), "b.db"))
+	if err != nil || holds.Records != 1 || holds.Changes != 1 {
+		t.Errorf("%+v, %v", holds, err)
+	}
+	later := strings.Replace(text.String(), "version 2", "version 3", 1)
+	if _, err := CheckHistory(strings.NewReader(later)); !errors.Is(err, ErrHistory) || !strings.Contains(err.Error(), "1 to 2") {
+		t.Errorf("of a later version: %v", err)
 	}
 }
 

@@ -14,7 +14,7 @@ import (
 type backupCommand struct {
 	File string `arg:"" help:"The file to write; it must not be there yet."`
 	DB   string `help:"The database to copy." name:"db" default:"steady.db" placeholder:"FILE"`
-	Text bool   `help:"As a text: the estate as notation, with every change. Accounts, drafts, looks and kept questions are not in it."`
+	Text bool   `help:"As a text: the estate as notation, with every change, the drafts, kept questions and looks. Accounts are not in it."`
 }
 
 func (c *backupCommand) Run(ctx context.Context, s streams) error {
