@@ -45,7 +45,7 @@ type renewed[K comparable, V any] struct {
 const chunk = 1024
 
 // redo works out values for keys, by their index, on all cores; but those that stand are taken over. With it comes what was
-// renewed.
+// renewed. Where the context ends first, it is nothing at all.
 func redo[K comparable, V any](ctx context.Context, before *kept[K, V], keys []K, stands func(int, V) bool, work func(int) V) (*kept[K, V], []renewed[K, V]) {
 	if before == nil {
 		before = &kept[K, V]{}
@@ -75,6 +75,9 @@ func redo[K comparable, V any](ctx context.Context, before *kept[K, V], keys []K
 	}
 	for n, v := range parallel.Map(ctx, len(todo), func(n int) V { return work(todo[n]) }) {
 		now.values[todo[n]], changes[n].now = v, v
+	}
+	if ctx.Err() != nil { // some are not worked out: none is to be looked at
+		return &kept[K, V]{}, nil
 	}
 	for _, at := range left {
 		changes = append(changes, renewed[K, V]{key: before.keys[at], old: before.values[at], went: true})
