@@ -8,16 +8,15 @@ import (
 	"steady-compass/store"
 )
 
-// analysis is a revision, looked over, with its answers as they go over the wire. It is shared by all requests.
+// analysis is a revision, looked over. It is shared by all requests.
 type analysis struct {
 	store.Snapshot
 	*survey.Survey
-	packed *packedAnswers
 	tables *tables
 }
 
 func analysisOf(s store.Snapshot, over *survey.Survey) *analysis {
-	return &analysis{s, over, newPackedAnswers(), &tables{}}
+	return &analysis{s, over, &tables{}}
 }
 
 func analyse(s store.Snapshot, day estate.Date) *analysis {

@@ -670,6 +670,12 @@ func (s *Server) postChange(ctx context.Context, in *body[ChangeQuestion]) (*bod
 
 // change answers a request that changes the estate. Once the change is kept, it is, whatever happens to the rest.
 func (s *Server) change(ctx context.Context, keep func() (store.Committed, error)) (*body[Changed], error) {
+	noted, told := s.paced(ctx), false
+	defer func() {
+		if !told {
+			noted()
+		}
+	}()
 	done, before, after, err := s.commit(ctx, keep)
 	if err != nil {
 		return nil, problem(err)
@@ -678,7 +684,9 @@ func (s *Server) change(ctx context.Context, keep func() (store.Committed, error
 	out := Changed{Revision: done.After.Revision}
 	// What the change did is worked out for the log whatever happens; the answer waits for it only so long.
 	effects := make(chan *effect.Effect, 1)
+	told = true
 	go func() {
+		defer noted()
 		effect, err := s.effectOf(context.WithoutCancel(ctx), before, after)
 		if err != nil {
 			s.log.Error("note the effect of a change", "revision", done.After.Revision, "error", err)
@@ -690,6 +698,23 @@ func (s *Server) change(ctx context.Context, keep func() (store.Committed, error
 	case <-time.After(effectWait):
 	}
 	return &body[Changed]{out}, nil
+}
+
+// Changes come no quicker than it can be told what they did: with more than so many of which it is not told yet, the next waits that long. Each
+// revision is looked over in its turn, and whoever asks for the last one would wait for all of them.
+const (
+	mostUnnoted = 4
+	paceWait    = 5 * time.Second
+)
+
+// paced waits until few changes are not looked over yet, or long enough; what it gives is called once this one is.
+func (s *Server) paced(ctx context.Context) func() {
+	ctx, cancel := context.WithTimeout(ctx, paceWait)
+	defer cancel()
+	if err := s.unnoted.Take(ctx); err != nil {
+		return func() {}
+	}
+	return s.unnoted.Leave
 }
 
 // effectOf works out what a change did by itself, and notes it in the log. One is worked out after the other: changes that are

@@ -2,6 +2,7 @@ package server
 
 import (
 	"bytes"
+	"context"
 	"io"
 	"net/http"
 	"strings"
@@ -11,17 +12,44 @@ import (
 
 	"github.com/labstack/echo/v5"
 
+	"steady-compass/core/estate"
 	"steady-compass/core/parallel"
 )
 
-// packed is the answer to a question of a revision as it goes over the wire, made once for all who ask.
+// packed is the answer to a question as it goes over the wire, made once for all who ask while it holds.
 type packed struct {
-	turn   parallel.Turn // of who makes it
-	header http.Header   // nil until it is made
-	body   []byte        // gzip (RFC 1952)
+	turn parallel.Turn // of who makes it; the rest is whose turn it is
+	of   answered
+	sealed
 }
 
-// packedAnswers are those to the questions of a revision.
+// answered is what an answer is of: a revision on a day, or what a draft makes of it.
+type answered struct {
+	revision int64
+	day      estate.Date
+	draft    *analysis // nil for what is in force
+}
+
+func (a *analysis) answered(ctx context.Context) answered {
+	out := answered{revision: a.Revision, day: a.Day}
+	if lensOf(ctx) != nil {
+		out.draft = a
+	}
+	return out
+}
+
+// holds says whether an answer of this is one for who asked of another: of that itself, or, of what is in force, of a later revision.
+func (a answered) holds(asked answered) bool {
+	return a.draft == asked.draft && a.day == asked.day && (a.revision == asked.revision || a.draft == nil && a.revision > asked.revision)
+}
+
+// sealed is a good answer.
+type sealed struct {
+	header http.Header // nil where there is none
+	body   []byte      // gzip (RFC 1952)
+}
+
+// packedAnswers are those to the questions that were asked last.
 type packedAnswers struct {
 	mu sync.Mutex
 	to map[string]*packed
@@ -29,7 +57,7 @@ type packedAnswers struct {
 
 func newPackedAnswers() *packedAnswers { return &packedAnswers{to: map[string]*packed{}} }
 
-// mostPacked is how many answers of a revision are kept.
+// mostPacked is how many answers are kept.
 const mostPacked = 64
 
 // of is the answer to a question, made or still to be made.
@@ -72,34 +100,38 @@ func (r *recorder) Write(text []byte) (int, error) {
 }
 
 // once answers a question that depends on the revision and the day alone: one makes the answer, the others wait for it as long as
-// their requests last.
+// their requests last. Who has waited takes what was made meanwhile, if it is of no earlier revision than there was when it asked: so a question
+// is never answered more often than it can be, however quick the estate changes.
 func (s *Server) once(c *echo.Context, handle func(http.ResponseWriter, *http.Request)) error {
 	r := c.Request()
-	p := s.asked(r.Context()).packed.of(r.URL.RequestURI())
+	asked := s.asked(r.Context()).answered(r.Context())
+	p := s.packed.of(r.URL.RequestURI())
 	if err := p.turn.Take(r.Context()); err != nil {
 		return problemJSON(c, http.StatusServiceUnavailable, "This took too long", "the same question is being answered already; ask again")
 	}
-	if p.header == nil {
-		made := recorder{header: http.Header{}, status: http.StatusOK}
-		err := func() error {
-			defer p.turn.Leave()
-			handle(&made, r)
-			if made.pack == nil {
-				return nil
-			}
-			if err := made.pack.Close(); err != nil {
-				return err
-			}
-			p.body, p.header = bytes.Clone(made.out.Bytes()), made.header
-			return nil
-		}()
-		if err != nil || p.header == nil {
-			return pass(c.Response(), &made, err)
-		}
-	} else {
-		p.turn.Leave()
+	answer, made, err := p.answer(s.asked(r.Context()).answered(r.Context()), asked, func(w http.ResponseWriter) { handle(w, r) })
+	if answer.header == nil {
+		return pass(c.Response(), made, err)
 	}
-	return p.write(c.Response(), r)
+	return answer.write(c.Response(), r)
+}
+
+// answer is the answer that there is, where that holds for what was asked; else it is made, of what there is now. The turn ends with it.
+func (p *packed) answer(now, asked answered, handle func(http.ResponseWriter)) (sealed, *recorder, error) {
+	defer p.turn.Leave()
+	if p.header != nil && p.of.holds(asked) {
+		return p.sealed, nil, nil
+	}
+	made := recorder{header: http.Header{}, status: http.StatusOK}
+	handle(&made)
+	if made.pack == nil {
+		return sealed{}, &made, nil
+	}
+	if err := made.pack.Close(); err != nil {
+		return sealed{}, &made, err
+	}
+	p.of, p.sealed = now, sealed{made.header, bytes.Clone(made.out.Bytes())}
+	return p.sealed, nil, nil
 }
 
 // pass hands an answer on that is not kept.
@@ -115,7 +147,7 @@ func pass(w http.ResponseWriter, made *recorder, err error) error {
 	return err
 }
 
-func (p *packed) write(w http.ResponseWriter, r *http.Request) error {
+func (p *sealed) write(w http.ResponseWriter, r *http.Request) error {
 	for key, values := range p.header {
 		w.Header()[key] = values
 	}

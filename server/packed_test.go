@@ -2,13 +2,16 @@ package server
 
 import (
 	"compress/gzip"
+	"context"
 	"fmt"
 	"io"
+	"net/http"
 	"net/http/httptest"
 	"strings"
 	"sync"
 	"testing"
 
+	"steady-compass/core/parallel"
 	"steady-compass/demo"
 )
 
@@ -70,4 +73,89 @@ func TestPackedAnswers(t *testing.T) {
 		}
 	}
 	all.Wait()
+}
+
+// TestAnsweredWhileItChanges: while an answer is made the estate changes, and others ask; they take the one that is made then, and none is made for
+// each of them. Who asks of a later revision, of another day or through a draft gets none that is not of that.
+func TestAnsweredWhileItChanges(t *testing.T) {
+	p := newPackedAnswers().of("/api/names")
+	made := 0
+	answer := func(now, asked answered) string {
+		if err := p.turn.Take(t.Context()); err != nil {
+			t.Error(err)
+			return ""
+		}
+		got, _, err := p.answer(now, asked, func(w http.ResponseWriter) {
+			made++
+			_, _ = fmt.Fprintf(w, "of %d", now.revision)
+		})
+		if err != nil {
+			t.Error(err)
+			return ""
+		}
+		w := httptest.NewRecorder()
+		if err := got.write(w, httptest.NewRequest("GET", "/api/names", nil)); err != nil {
+			t.Error(err)
+		}
+		return w.Body.String()
+	}
+	at := func(revision int64) answered { return answered{revision: revision, day: "2026-12-01"} }
+	if got := answer(at(1), at(1)); got != "of 1" {
+		t.Error(got)
+	}
+	if err := p.turn.Take(t.Context()); err != nil { // somebody makes one
+		t.Fatal(err)
+	}
+	var all sync.WaitGroup
+	for n := range int64(20) {
+		all.Go(func() {
+			if got := answer(at(9), at(2+n%7)); got != "of 9" {
+				t.Error(got)
+			}
+		})
+	}
+	p.turn.Leave()
+	all.Wait()
+	if made != 2 {
+		t.Errorf("made %d times", made)
+	}
+	if got := answer(at(10), at(10)); got != "of 10" {
+		t.Error(got)
+	}
+	tomorrow := answered{revision: 10, day: "2026-12-02"}
+	if got := answer(tomorrow, tomorrow); got != "of 10" || made != 4 {
+		t.Errorf("%s, made %d times", got, made)
+	}
+	one, other := answered{10, "2026-12-02", &analysis{}}, answered{10, "2026-12-02", &analysis{}}
+	for _, draft := range []answered{one, other, other} {
+		answer(draft, draft)
+	}
+	if made != 6 {
+		t.Errorf("of two drafts, made %d times", made-4)
+	}
+}
+
+// TestPace: a change waits until it is told of others what they did; it is made without, where that takes long.
+func TestPace(t *testing.T) {
+	s := Server{unnoted: parallel.NewTurns(mostUnnoted)}
+	var noted []func()
+	for range mostUnnoted {
+		noted = append(noted, s.paced(t.Context()))
+	}
+	gone, leave := context.WithCancel(t.Context())
+	leave()
+	s.paced(gone)()
+	if len(s.unnoted) != mostUnnoted {
+		t.Errorf("%d are not told of", len(s.unnoted))
+	}
+	waits := make(chan func())
+	go func() { waits <- s.paced(t.Context()) }()
+	noted[0]()
+	(<-waits)()
+	for _, done := range noted[1:] {
+		done()
+	}
+	if len(s.unnoted) != 0 {
+		t.Errorf("%d are not told of in the end", len(s.unnoted))
+	}
 }

@@ -43,6 +43,8 @@ type Server struct {
 	swap     sync.Mutex    // held by whoever makes another the current one
 	keeping  parallel.Turn // of who keeps a change
 	noting   sync.Mutex    // held by whoever works out what a change did
+	unnoted  parallel.Turn // of changes of which that is not worked out yet
+	packed   *packedAnswers
 	watch    watchers
 	kept     keptAnswers
 	lenses   lenses
@@ -64,7 +66,7 @@ func New(db *store.Store, log *slog.Logger, access Access) (*Server, error) {
 		return nil, err
 	}
 	return &Server{
-		db: db, log: log, keeping: parallel.NewTurn(), lenses: lenses{of: map[int64]*lens{}}, today: func() estate.Date { return estate.Date(time.Now().Format(time.DateOnly)) },
+		db: db, log: log, keeping: parallel.NewTurn(), unnoted: parallel.NewTurns(mostUnnoted), packed: newPackedAnswers(), lenses: lenses{of: map[int64]*lens{}}, today: func() estate.Date { return estate.Date(time.Now().Format(time.DateOnly)) },
 		copyOld: copyOld, access: access, sessions: newSessions(db, &access), hasher: hasher, tries: newTries(),
 	}, nil
 }

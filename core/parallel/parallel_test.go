@@ -2,6 +2,7 @@ package parallel
 
 import (
 	"context"
+	"errors"
 	"slices"
 	"strings"
 	"testing"
@@ -54,5 +55,34 @@ func TestDo(t *testing.T) {
 		}
 	}()
 	Do(t.Context(), func() {}, func() { panic("the second") })
+	t.Error("no panic")
+}
+
+// TestToItsEnd: who asked is told when their time is over, and the work goes on; what goes wrong in it is theirs to catch.
+func TestToItsEnd(t *testing.T) {
+	if got, err := ToItsEnd(t.Context(), func(context.Context) (int, error) { return 7, nil }); got != 7 || err != nil {
+		t.Error(got, err)
+	}
+	asked, leave := context.WithCancel(t.Context())
+	goOn, done := make(chan bool), make(chan error)
+	leave()
+	_, err := ToItsEnd(asked, func(ctx context.Context) (int, error) {
+		<-goOn
+		done <- ctx.Err()
+		return 0, nil
+	})
+	if !errors.Is(err, context.Canceled) {
+		t.Error(err)
+	}
+	close(goOn)
+	if err := <-done; err != nil {
+		t.Errorf("the work was to end: %v", err)
+	}
+	defer func() {
+		if said, _ := recover().(string); !strings.Contains(said, "halfway") {
+			t.Errorf("caught %q", said)
+		}
+	}()
+	_, _ = ToItsEnd(t.Context(), func(context.Context) (int, error) { panic("halfway") })
 	t.Error("no panic")
 }

@@ -49,6 +49,10 @@ type Counts struct {
 
 // Counts says how much needs attention, seen from the internet.
 func (s *Survey) Counts(ctx context.Context) (Counts, error) {
+	report, err := s.Check(ctx) // before what is open, which goes on from there
+	if err != nil {
+		return Counts{}, err
+	}
 	rows, err := s.Names(ctx, "internet")
 	if err != nil {
 		return Counts{}, err
@@ -81,10 +85,6 @@ func (s *Survey) Counts(ctx context.Context) (Counts, error) {
 		}
 	}
 	c.Undeclared = len(doors)
-	report, err := s.Check(ctx)
-	if err != nil {
-		return c, err
-	}
 	c.Found(&report.Report)
 	return c, nil
 }

@@ -69,10 +69,11 @@ func (s *Survey) Names(ctx context.Context, from string) ([]Row, error) {
 	if rows, ok := s.knownRows(v.Word); ok {
 		return rows, nil
 	}
-	if err := s.lineage.naming.Take(ctx); err != nil {
-		return nil, err
-	}
-	defer s.lineage.naming.Leave()
+	return inTurn(ctx, s.lineage, s.lineage.naming, func(ctx context.Context) ([]Row, error) { return s.rowsFrom(ctx, v) })
+}
+
+// rowsFrom works out the rows from a vantage; they go on from the last ones.
+func (s *Survey) rowsFrom(ctx context.Context, v flow.Vantage) ([]Row, error) {
 	if rows, ok := s.knownRows(v.Word); ok {
 		return rows, nil
 	}

@@ -44,6 +44,7 @@ type Survey struct {
 type lineage struct {
 	checking, naming parallel.Turn // of who works out the findings, or rows
 	uses             atomic.Pointer[uses.Index]
+	passing          bool // it is of what may never be kept
 	mu               sync.Mutex
 	rows             map[string]formerRows // by vantage
 }
@@ -64,6 +65,7 @@ func newLineage() *lineage {
 // aside is a lineage that begins where this one stands, for what may never be kept.
 func (c *lineage) aside() *lineage {
 	out := newLineage()
+	out.passing = true
 	out.uses.Store(c.uses.Load())
 	c.mu.Lock()
 	out.rows = maps.Clone(c.rows)
@@ -126,10 +128,28 @@ func (s *Survey) Check(ctx context.Context) (*findings.Checked, error) {
 			return nil, err
 		}
 	}
-	if err := s.lineage.checking.Take(ctx); err != nil {
-		return nil, err
+	return inTurn(ctx, s.lineage, s.lineage.checking, func(ctx context.Context) (*findings.Checked, error) { return s.check(ctx, last) })
+}
+
+// inTurn does a piece of work in its turn. Of what may never be kept it ends with whoever asked; else it goes on to its end, since it will be asked
+// for again: on an estate that takes longer than a request may, it would never be done.
+func inTurn[T any](ctx context.Context, c *lineage, turn parallel.Turn, work func(context.Context) (T, error)) (T, error) {
+	if err := turn.Take(ctx); err != nil {
+		var none T
+		return none, err
 	}
-	defer s.lineage.checking.Leave()
+	inIt := func(ctx context.Context) (T, error) {
+		defer turn.Leave()
+		return work(ctx)
+	}
+	if c.passing {
+		return inIt(ctx)
+	}
+	return parallel.ToItsEnd(ctx, inIt)
+}
+
+// check works out the findings; they go on from the last ones, where there are any.
+func (s *Survey) check(ctx context.Context, last *findings.Checked) (*findings.Checked, error) {
 	if known := s.checked.Load(); known != nil {
 		return known, nil
 	}
