@@ -93,7 +93,7 @@ func serve(ctx context.Context, s streams, path, listen string, flags *accessFla
 		}
 	}
 	if os.Getenv("GOGC") == "" { // of a large estate much is kept between two edits: better a little more work than twice the memory
-		debug.SetGCPercent(70)
+		debug.SetGCPercent(45)
 	}
 	if pair != nil {
 		listener = pair.secured(listener)

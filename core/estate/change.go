@@ -74,6 +74,12 @@ func (e *Estate) Apply(c Change) (*Estate, error) {
 		next.lists[k.index] = slices.DeleteFunc(ed.list, func(r Record) bool { return r == nil })
 	}
 	loose := map[*Kind]bool{filterKind: edits[filterKind] != nil, listenKind: edits[listenKind] != nil && next.listenersOfSites(c)}
+	behind := map[*Kind][]Record{} // those that come next, each behind the last of its group
+	settle := func(k *Kind) {
+		list, alone := putBehind(next.lists[k.index], behind[k])
+		next.lists[k.index], loose[k] = list, loose[k] || alone
+		delete(behind, k)
+	}
 	for _, p := range later {
 		k := p.Record.kind()
 		list := &next.lists[k.index]
@@ -84,15 +90,23 @@ func (e *Estate) Apply(c Change) (*Estate, error) {
 		if from := of(k).commented[Line(r)]; from != nil && p.Index == 0 {
 			r = withComments(r, from) // a line that only moved keeps its comments
 		}
+		if k.Placed && p.Index == 0 && p.At == 0 {
+			behind[k] = append(behind[k], r)
+			continue
+		}
+		settle(k)
 		where := len(*list)
 		switch {
 		case p.Index > 0:
 			where = min(p.Index-1, where)
-		case p.At > 0 || k.Placed:
+		case p.At > 0:
 			where = placeOf(*list, r, p.At)
 		}
 		*list = slices.Insert(*list, where, r)
 		loose[k] = loose[k] || !besideItsOwn(*list, where)
+	}
+	for k := range behind {
+		settle(k)
 	}
 	next.arrange(func(k *Kind) bool { return loose[k] })
 	edit := map[*Kind]since{}
@@ -193,8 +207,7 @@ func besideItsOwn(list []Record, i int) bool {
 	return i > 0 && GroupOf(list[i-1]) == group || i+1 < len(list) && GroupOf(list[i+1]) == group
 }
 
-// placeOf is where in a list a record has its place within its group, behind the group's last where the place is 0 or beyond
-// the end.
+// placeOf is where in a list a record has a place within its group: behind the group's last where it is beyond the end.
 func placeOf(list []Record, r Record, at int) int {
 	where, n := len(list), 0
 	group := GroupOf(r)
@@ -202,14 +215,44 @@ func placeOf(list []Record, r Record, at int) int {
 		if GroupOf(other) != group {
 			continue
 		}
-		n++
-		where = i + 1
-		if at > 0 && n == at {
-			where = i
-			break
+		if n++; n == at {
+			return i
 		}
+		where = i + 1
 	}
 	return where
+}
+
+// putBehind puts records into a list, each behind the last of its group; those of a group that has none there come last, one group after the other,
+// and it says whether there are such.
+func putBehind(list, come []Record) (out []Record, alone bool) {
+	if len(come) == 0 {
+		return list, false
+	}
+	of := map[string][]Record{}
+	var groups []string
+	for _, r := range come {
+		group := GroupOf(r)
+		if of[group] == nil {
+			groups = append(groups, group)
+		}
+		of[group] = append(of[group], r)
+	}
+	at := make(map[int][]Record, len(groups)) // by the index that they come behind
+	for i := len(list) - 1; i >= 0 && len(at) < len(groups); i-- {
+		if group := GroupOf(list[i]); of[group] != nil {
+			at[i], of[group] = of[group], nil
+		}
+	}
+	out = make([]Record, 0, len(list)+len(come))
+	for i, r := range list {
+		out = append(append(out, r), at[i]...)
+	}
+	for _, group := range groups {
+		alone = alone || of[group] != nil
+		out = append(out, of[group]...)
+	}
+	return out, alone
 }
 
 func withComments(r, from Record) Record {

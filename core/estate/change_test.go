@@ -97,6 +97,44 @@ func TestApply(t *testing.T) {
 	}
 }
 
+func applied(t testing.TB, e *estate.Estate, text string) *estate.Estate {
+	t.Helper()
+	next, err := e.Apply(change(t, text))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return next
+}
+
+// TestApplyAtOnce: lines that come in one change stand where they would if each came in a change of its own, those with a place among them.
+func TestApplyAtOnce(t *testing.T) {
+	made := func(r *rand.Rand) string {
+		group, n, at := string('a'+rune(r.IntN(5))), 1+r.IntN(1000), ""
+		if r.IntN(4) == 0 {
+			at = fmt.Sprintf(" at %d", 1+r.IntN(4))
+		}
+		return []string{
+			fmt.Sprintf("rule %s%s pass %d", group, at, n), fmt.Sprintf("forward %s%s %d to 10.0.0.1", group, at, n), fmt.Sprintf("map %s/c%s %d to 80", group, at, n),
+			fmt.Sprintf("site %s%s n%d.example files", group, at, n), fmt.Sprintf("filter f%d%s on %s input otherwise drop", n, at, group), fmt.Sprintf("listen %s %d as %s", group, n, group),
+		}[r.IntN(6)]
+	}
+	for seed := range uint64(60) {
+		r := rand.New(rand.NewPCG(seed, 3))
+		one := parsed(t, "host a\n")
+		for range 30 {
+			one = applied(t, one, "+ "+made(r))
+		}
+		all, lines := one, ""
+		for range 1 + r.IntN(25) {
+			line := "+ " + made(r) + "\n"
+			one, lines = applied(t, one, line), lines+line
+		}
+		if got, want := notation.Print(applied(t, all, lines)), notation.Print(one); got != want {
+			t.Fatalf("seed %d: of\n%s\nmade at once\n%s\nand one by one\n%s", seed, lines, got, want)
+		}
+	}
+}
+
 func TestApplyRefuses(t *testing.T) {
 	e := parsed(t, "estate \"one\"\nhost a\nhost a\n")
 	for _, c := range []string{"- host b", "- nonsense", "- host a\n- host a\n- host a", "+ estate \"two\""} {

@@ -33,20 +33,29 @@ export function useHints() {
   );
 }
 
+/** Those that do not fit go to a second line, which is not shown: the dialog has all of them. */
+const AsFit = styled.span`
+  flex: 1 1 0;
+  min-width: 0;
+  flex-wrap: wrap;
+  height: 30px;
+  overflow: hidden;
+`;
+
 export function Hints() {
   const hints = useHints();
   return (
-    <>
+    <AsFit>
+      <span>
+        <kbd>?</kbd>keys and guide
+      </span>
       {hints.map(([keys, does]) => (
         <span key={keys}>
           <kbd>{keys}</kbd>
           {does}
         </span>
       ))}
-      <span>
-        <kbd>?</kbd>keys and guide
-      </span>
-    </>
+    </AsFit>
   );
 }
 

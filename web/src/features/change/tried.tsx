@@ -45,6 +45,10 @@ export function useMending() {
   };
 }
 
+const Besides = styled.p`
+  margin-top: 7px;
+`;
+
 const Reasons = styled.ul`
   margin: 6px 0 0;
   padding: 0 0 0 16px;
@@ -129,18 +133,18 @@ export function Tried({ mend, of, withEffect }: Props) {
       )}
       {data?.declaring && (
         <>
-          <p style={{ marginTop: 8 }}>It holds once it is declared that it is meant to be open:</p>
+          <Besides>It holds once it is declared that it is meant to be open:</Besides>
           <MendLines mend={{ remove: [], add: data.declaring.add.filter((line) => !mend.add.includes(line)) }} />
         </>
       )}
       {data?.holds && data.with > 0 && (
-        <p>
+        <Besides>
           {data.with === 1 ? 'One more thing is' : `${data.with} more things are`} left on the way; with{' '}
           {data.with === 1 ? 'its mend' : 'their mends'} it gets through.
-        </p>
+        </Besides>
       )}
       {data?.holds && data.opens.length > 0 && (
-        <p>Nothing was ever recorded to stop others there: {data.opens.join('; ')}.</p>
+        <Besides>Nothing was ever recorded to stop others there: {data.opens.join('; ')}.</Besides>
       )}
       {data && <Others mend={mend} of={of} first={data.holds} />}
       {data?.holds && withEffect && (

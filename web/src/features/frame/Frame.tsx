@@ -153,8 +153,19 @@ const Foot = styled.footer`
   display: flex;
   gap: 22px;
   align-items: center;
+  justify-content: space-between;
   padding: 0 24px;
   height: 30px;
+  line-height: 30px;
+  white-space: nowrap;
+  > span {
+    display: flex;
+    gap: 22px;
+  }
+  > span:last-child {
+    line-height: 20px;
+    align-items: baseline;
+  }
   border-top: 1px solid ${(p) => p.theme.rule};
   color: ${(p) => p.theme.ink2};
   font-size: 12px;
@@ -324,7 +335,7 @@ export function Frame({ children, dark, onTurn }: { children: ReactNode; dark: b
       </Main>
       <Foot>
         <Hints />
-        <span style={{ marginLeft: 'auto', display: 'flex', gap: 22, alignItems: 'baseline' }}>
+        <span>
           {state.data?.copied && (
             <span data-copied title={state.data.copied.at ?? undefined}>
               {state.data.copied.at ? (

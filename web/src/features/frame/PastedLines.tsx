@@ -42,7 +42,11 @@ const Acts = styled.div`
   display: flex;
   gap: 10px;
   align-items: baseline;
-  margin-top: 12px;
+  position: sticky;
+  bottom: -12px;
+  margin: 4px 0 -12px;
+  padding: 8px 0 12px;
+  background: ${(p) => p.theme.panel};
   small {
     color: ${(p) => p.theme.ink2};
   }

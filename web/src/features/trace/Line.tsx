@@ -111,8 +111,7 @@ const Gap = styled.div<{ $ground: string }>`
       margin-left: 10px;
     }
   }
-  p {
-    grid-column: 1 / -1;
+  > section > div > p:first-child {
     margin-top: -4px;
   }
 `;
