@@ -34,7 +34,7 @@ func TestWordsAndKeys(t *testing.T) {
 	for _, path := range []string{"/", "/courses", "/answers", "/ports", "/exposure", "/findings", "/records", "/log", "/trace/sky.fernmoor.example%3A443", "/compare/sky.fernmoor.example%3A443", "/filters/edge", "/uses/azimuth", "/without/azimuth", "/certificates", "/dates", "/drafts", "/drafts/1"} {
 		b.do(chromedp.Navigate(p.url + path))
 		b.until(`document.querySelectorAll('footer kbd').length > 1`)
-		for _, hint := range strings.Split(eval[string](b, `[...document.querySelectorAll('footer > span')].filter((s) => s.querySelector('kbd')).map((s) => s.querySelector('kbd').innerText + '\t' + s.innerText.slice(s.querySelector('kbd').innerText.length).trim()).join('\n')`), "\n") {
+		for _, hint := range strings.Split(eval[string](b, `[...document.querySelectorAll('footer > span > span')].filter((s) => s.querySelector('kbd')).map((s) => s.querySelector('kbd').innerText + '\t' + s.innerText.slice(s.querySelector('kbd').innerText.length).trim()).join('\n')`), "\n") {
 			key, what, _ := strings.Cut(hint, "\t")
 			if len(key) != 1 { // arrows and Enter go by what is chosen
 				continue
