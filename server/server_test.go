@@ -419,7 +419,7 @@ func TestMoveOfAPublicAddress(t *testing.T) {
 	if direct != strings.Count(demo.Estate, "203.0.113.20") || len(used.Uses) <= direct {
 		t.Errorf("%d records have it, of %d; the estate has it %d times", direct, len(used.Uses), strings.Count(demo.Estate, "203.0.113.20"))
 	}
-	swaps := decoded[[]Swap](t, call(t, h, "POST", "/api/move", MoveQuestion{"203.0.113.20", "203.0.113.77"}), http.StatusOK)
+	swaps := decoded[[]Swap](t, call(t, h, "POST", "/api/move", MoveQuestion{"203.0.113.20", "203.0.113.77", []string{}}), http.StatusOK)
 	change := ChangeQuestion{Base: 1, Why: "moved"}
 	for _, s := range swaps {
 		if !s.Keep {
@@ -442,7 +442,7 @@ func TestMoveOfAPublicAddress(t *testing.T) {
 	if back := decoded[UsesAnswer](t, call(t, h, "GET", "/api/uses?of=203.0.113.20", nil), http.StatusOK); len(back.Uses) != len(used.Uses) {
 		t.Errorf("after one undo %d records use it, %d did", len(back.Uses), len(used.Uses))
 	}
-	for _, q := range []MoveQuestion{{"203.0.113.20", "a.example"}, {"203.0.113.20", ""}, {"...", "203.0.113.1"}} {
+	for _, q := range []MoveQuestion{{"203.0.113.20", "a.example", nil}, {"203.0.113.20", "", nil}, {"...", "203.0.113.1", nil}} {
 		if w := call(t, h, "POST", "/api/move", q); w.Code != http.StatusUnprocessableEntity {
 			t.Errorf("%v: %d %s", q, w.Code, w.Body)
 		}

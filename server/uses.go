@@ -6,6 +6,7 @@ import (
 	"net/http"
 
 	"steady-compass/core/estate"
+	"steady-compass/core/notation"
 	"steady-compass/core/trace"
 	"steady-compass/core/uses"
 )
@@ -76,8 +77,9 @@ func (s *Server) getLeads(ctx context.Context, in *leadsQuery) (*body[LeadsAnswe
 
 // MoveQuestion is what is to stand where something else does.
 type MoveQuestion struct {
-	From string `json:"from" maxLength:"300"`
-	To   string `json:"to" maxLength:"300"`
+	From string   `json:"from" maxLength:"300"`
+	To   string   `json:"to" maxLength:"300"`
+	With []string `json:"with" nullable:"false" maxItems:"200" doc:"Lines that come with it, as far as they can be read"`
 }
 
 // Swap is a line and what it would be.
@@ -98,8 +100,14 @@ func (s *Server) postMove(ctx context.Context, in *body[MoveQuestion]) (*body[[]
 	if !x.CanTake(kind, in.Body.To) {
 		return nil, &Problem{Title: "That cannot stand in its place", Status: http.StatusUnprocessableEntity, Detail: fmt.Sprintf("%q cannot stand where %s does; expected another %s", in.Body.To, in.Body.From, kind)}
 	}
+	var with []estate.Record
+	for _, line := range in.Body.With {
+		if p, _, err := notation.ParseLine(line); err == nil && p.Record != nil {
+			with = append(with, p.Record)
+		}
+	}
 	out := []Swap{}
-	for _, sw := range x.Move(in.Body.From, in.Body.To) {
+	for _, sw := range x.Move(in.Body.From, in.Body.To, with...) {
 		out = append(out, Swap{estate.Line(sw.Record), sw.New, sw.How, sw.Keep, sw.Wrong})
 	}
 	return &body[[]Swap]{out}, nil

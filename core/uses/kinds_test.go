@@ -7,6 +7,7 @@ import (
 	"steady-compass/core/estate"
 	"steady-compass/core/model"
 	"steady-compass/core/notation"
+	"steady-compass/core/notation/notationtest"
 	"steady-compass/core/trace"
 )
 
@@ -98,5 +99,48 @@ rule both pass 22,80 to a
 	want := "rule both pass 80,8085\nrule both pass 22,8085 to a\nlisten a 8085 as x"
 	if strings.Join(got, "\n") != want {
 		t.Errorf("got\n%s\nwant\n%s", strings.Join(got, "\n"), want)
+	}
+}
+
+// TestPortTakenByAnother moves a port while another line takes it: what leads there from elsewhere stays, and leads to that one.
+func TestPortTakenByAnother(t *testing.T) {
+	e := notationtest.Parse(t, `network lan 10.0.0.0/24
+host gate router
+host a
+address gate 203.0.113.7 internet
+address gate 10.0.0.1 lan
+address a 10.0.0.2 lan
+forward gate 80 to 10.0.0.2
+filter f on a input otherwise drop
+rule f pass 80 to a
+listen a 80 as x
+intend a 80 for internet
+`)
+	index := New(trace.New(model.Compile(e), ""))
+	for with, want := range map[string]string{
+		"":                        "forward rule listen intend",
+		"map a/new 80 to 3000":    "listen", // of a container that comes with it
+		"listen a 79-81 as front": "listen",
+		"listen a 80/udp as x":    "forward rule listen intend",
+		"listen gate 80 as x":     "forward rule listen intend",
+		"map a/new 8080 to 80":    "forward rule listen intend",
+	} {
+		var come []estate.Record
+		if with != "" {
+			p, _, err := notation.ParseLine(with)
+			if err != nil {
+				t.Fatal(err)
+			}
+			come = append(come, p.Record)
+		}
+		var moved []string
+		for _, s := range index.Move("a:80", "8085", come...) {
+			if !s.Keep {
+				moved = append(moved, estate.KindOf(s.Record).Word)
+			}
+		}
+		if got := strings.Join(moved, " "); got != want {
+			t.Errorf("with %q: %s; want %s", with, got, want)
+		}
 	}
 }

@@ -106,6 +106,18 @@ func (p portAt) move(all []estate.Record, to uint16) []Swap {
 	return out
 }
 
+// takenBy says whether a record takes the port: it listens there, or is mapped there into a container, recorded or not.
+func (p portAt) takenBy(r estate.Record) bool {
+	switch r := r.(type) {
+	case *estate.Listen:
+		return r.Place == p.place.Name && p.among(r.Bind.Ports)
+	case *estate.Map:
+		host, _, _ := strings.Cut(r.Container, "/")
+		return host == p.place.Name && p.among(r.Bind.Ports)
+	}
+	return false
+}
+
 // isForName says whether a record says at which port a name is asked: that is the visitors' habit, and stays by itself.
 func isForName(r estate.Record) bool {
 	i, ok := r.(*estate.Intent)

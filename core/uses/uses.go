@@ -354,8 +354,8 @@ func (x *Index) CanTake(kind Kind, to string) bool {
 }
 
 // Move gives, for each record in which a word stands, the line with another in its place; for a port, with another port
-// number.
-func (x *Index) Move(from, to string) []Swap {
+// number. Other records may come with it: where one of these takes the port, what leads to it from elsewhere leads to that one, and stays.
+func (x *Index) Move(from, to string, with ...estate.Record) []Swap {
 	kind, from, ok := x.KindOf(from)
 	if !ok || !x.CanTake(kind, to) {
 		return nil
@@ -363,7 +363,16 @@ func (x *Index) Move(from, to string) []Swap {
 	if kind == Port {
 		p, _ := x.parsePort(from)
 		n, _ := strconv.ParseUint(strings.TrimSpace(to), 10, 16)
-		return p.move(x.all, uint16(n))
+		swaps := p.move(x.all, uint16(n))
+		if slices.ContainsFunc(with, p.takenBy) {
+			for i := range swaps {
+				switch swaps[i].Record.(type) {
+				case *estate.Forward, *estate.Rule, *estate.Intent:
+					swaps[i].Keep = true
+				}
+			}
+		}
+		return swaps
 	}
 	m := matcherOf(kind, from)
 	to = strings.ToLower(strings.TrimSpace(to))

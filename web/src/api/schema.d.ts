@@ -2665,6 +2665,8 @@ export interface components {
         MoveQuestion: {
             from: string;
             to: string;
+            /** @description Lines that come with it, as far as they can be read */
+            with: string[];
         };
         NameChange: {
             /**

@@ -30,6 +30,7 @@ import { usePreview } from '../change/preview';
 import { useAgainst } from '../change/tried';
 import { Acts, Failed, LinkButton, Loading, Plain, Quiet, Strong } from '../../ui/Quiet';
 import { traceURL, useQueryWord, withoutURL } from '../../ui/route';
+import { seenWord } from '../look/Seen';
 import { useSession } from '../change/session';
 import { Tools } from '../../ui/Tools';
 import { Wall, type Gap } from './Wall';
@@ -483,7 +484,7 @@ function NobodysRow({ look, onTrace }: { look: SeenLook; onTrace: () => void }) 
       </span>
       <span role="cell">{look.from}</span>
       <span role="cell">
-        seen <Ago at={look.at} />: {look.says?.replace(/^recorded: .*; seen: /, '')}, and no line opens it
+        seen <Ago at={look.at} />: {seenWord(look)}, and no line opens it
       </span>
       <span role="cell">
         <SightMark sight="otherwise" />

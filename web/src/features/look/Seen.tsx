@@ -91,7 +91,7 @@ const cameWords: Record<SeenLook['came'], string> = {
 };
 
 /** What came of a look, in few words. */
-function seenWord(l: SeenLook): string {
+export function seenWord(l: SeenLook): string {
   if (l.did === 'resolve' && l.came === 'answered')
     return l.answers?.join(', ') || (l.code === 'NXDOMAIN' ? 'no such name' : 'no such record');
   if (l.did === 'tls' && l.came === 'arrived')

@@ -75,16 +75,16 @@ function Found({ answer }: { answer: UsesAnswer }) {
   const [more, setMore] = useState('');
   const [wrong, setWrong] = useState('');
   const target = to.trim();
+  const beside = useMemo(() => writtenLines(more), [more]);
 
   useEffect(() => {
     if (target === '') return;
     const stop = new AbortController();
     const timer = setTimeout(async () => {
       try {
-        const body = { from: answer.of, to: target };
+        const body = { from: answer.of, to: target, with: beside };
         const got = (await ask(api.POST('/api/move', { body, signal: stop.signal }))) ?? [];
         setSwaps(got);
-        setTurned(new Set());
         setWrong('');
       } catch (error) {
         if (!stop.signal.aborted) {
@@ -97,14 +97,14 @@ function Found({ answer }: { answer: UsesAnswer }) {
       clearTimeout(timer);
       stop.abort();
     };
-  }, [target, answer]);
+  }, [target, answer, beside]);
 
+  const aim = (word: string) => {
+    setTo(word);
+    setTurned(new Set());
+  };
   const shown = target === '' ? null : swaps;
-  const beside = useMemo(() => writtenLines(more), [more]);
-  // Where another line takes the port, what leads to it from outside leads to that one.
-  const taken = answer.kind === 'port' && beside.some((l) => takes(l, splitPort(answer.of)[1]));
-  const stays = (s: Swap) =>
-    (s.keep || (taken && /^(forward|rule|intend) /.test(s.remove))) !== turned.has(s.remove) || s.wrong !== undefined;
+  const stays = (s: Swap) => s.keep !== turned.has(s.remove) || s.wrong !== undefined;
   const going = (shown ?? []).filter((s) => !stays(s));
   const remove = going.map((s) => s.remove);
   const add = [...going.map((s) => s.add), ...beside];
@@ -198,10 +198,10 @@ function Found({ answer }: { answer: UsesAnswer }) {
             placeholder={port ? 'another port' : `a${answer.kind === 'address' ? 'n' : ''} ${answer.kind}`}
             autoComplete="off"
             spellCheck={false}
-            onChange={(e) => setTo(e.target.value)}
+            onChange={(e) => aim(e.target.value)}
             onKeyDown={(e) => {
               if (e.key === 'Escape') {
-                setTo('');
+                aim('');
                 e.currentTarget.blur();
               }
               if (e.key === 'Enter' && add.length > 0) void keep();
@@ -212,7 +212,7 @@ function Found({ answer }: { answer: UsesAnswer }) {
         {free.data && free.data.port > 0 && (
           <p style={{ marginTop: 6 }}>
             The next free port there is{' '}
-            <LinkButton onPress={() => setTo(String(free.data.port))}>{free.data.port}</LinkButton>.
+            <LinkButton onPress={() => aim(String(free.data.port))}>{free.data.port}</LinkButton>.
           </p>
         )}
         <div style={{ marginTop: 14 }}>
@@ -253,9 +253,4 @@ function splitPort(word: string): [string, number] {
   const [at = ''] = word.split('/udp');
   const i = at.lastIndexOf(':');
   return [at.slice(0, i), Number(at.slice(i + 1)) || 0];
-}
-
-/** Whether a line is a map or a listener that takes a port. */
-function takes(line: string, port: number) {
-  return /^(map|listen)\b/.test(line) && new RegExp(`[ :,]${port}([,/ ]|$)`).test(line);
 }
