@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"strings"
 	"sync"
+	"weak"
 
 	"github.com/klauspost/compress/gzip"
 
@@ -27,20 +28,21 @@ type packed struct {
 type answered struct {
 	revision int64
 	day      estate.Date
-	draft    *analysis // nil for what is in force
+	draft    weak.Pointer[analysis] // none for what is in force; an answer keeps no draft that is looked through no more
 }
 
 func (a *analysis) answered(ctx context.Context) answered {
 	out := answered{revision: a.Revision, day: a.Day}
 	if lensOf(ctx) != nil {
-		out.draft = a
+		out.draft = weak.Make(a)
 	}
 	return out
 }
 
 // holds says whether an answer of this is one for who asked of another: of that itself, or, of what is in force, of a later revision.
 func (a answered) holds(asked answered) bool {
-	return a.draft == asked.draft && a.day == asked.day && (a.revision == asked.revision || a.draft == nil && a.revision > asked.revision)
+	inForce := a.draft == weak.Pointer[analysis]{}
+	return a.draft == asked.draft && a.day == asked.day && (a.revision == asked.revision || inForce && a.revision > asked.revision)
 }
 
 // sealed is a good answer.

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"weak"
 
 	"steady-compass/core/parallel"
 	"steady-compass/demo"
@@ -126,7 +127,7 @@ func TestAnsweredWhileItChanges(t *testing.T) {
 	if got := answer(tomorrow, tomorrow); got != "of 10" || made != 4 {
 		t.Errorf("%s, made %d times", got, made)
 	}
-	one, other := answered{10, "2026-12-02", &analysis{}}, answered{10, "2026-12-02", &analysis{}}
+	one, other := answered{10, "2026-12-02", weak.Make(&analysis{})}, answered{10, "2026-12-02", weak.Make(&analysis{})}
 	for _, draft := range []answered{one, other, other} {
 		answer(draft, draft)
 	}

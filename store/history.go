@@ -306,11 +306,11 @@ type historyReader struct {
 func (r *historyReader) take(line string) error {
 	if r.line == 1 {
 		version, is := strings.CutPrefix(line, historyHead)
-		if n, err := strconv.Atoi(version); !is || err != nil || n < 1 || n > historyVersion {
+		n, err := strconv.Atoi(version)
+		if !is || err != nil || n < 1 || n > historyVersion {
 			return fmt.Errorf("it begins with %q; expected %q, and 1 to %d", line, historyHead, historyVersion)
-		} else {
-			r.version = n
 		}
+		r.version = n
 		return nil
 	}
 	if r.beside >= 0 {

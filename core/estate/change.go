@@ -76,6 +76,9 @@ func (e *Estate) Apply(c Change) (*Estate, error) {
 	loose := map[*Kind]bool{filterKind: edits[filterKind] != nil, listenKind: edits[listenKind] != nil && next.listenersOfSites(c)}
 	behind := map[*Kind][]Record{} // those that come next, each behind the last of its group
 	settle := func(k *Kind) {
+		if len(behind[k]) == 0 {
+			return
+		}
 		list, alone := putBehind(next.lists[k.index], behind[k])
 		next.lists[k.index], loose[k] = list, loose[k] || alone
 		delete(behind, k)
@@ -226,9 +229,6 @@ func placeOf(list []Record, r Record, at int) int {
 // putBehind puts records into a list, each behind the last of its group; those of a group that has none there come last, one group after the other,
 // and it says whether there are such.
 func putBehind(list, come []Record) (out []Record, alone bool) {
-	if len(come) == 0 {
-		return list, false
-	}
 	of := map[string][]Record{}
 	var groups []string
 	for _, r := range come {

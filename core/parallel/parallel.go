@@ -24,7 +24,7 @@ func Map[T any](ctx context.Context, n int, work func(int) T) []T {
 		}
 		defer func() {
 			if p := recover(); p != nil {
-				text := fmt.Sprintf("%v\n%s", p, debug.Stack())
+				text := caught(p)
 				failed.CompareAndSwap(nil, &text)
 			}
 		}()
@@ -43,6 +43,9 @@ func Map[T any](ctx context.Context, n int, work func(int) T) []T {
 	}
 	return out
 }
+
+// caught is what a panic says, with where it came of.
+func caught(p any) string { return fmt.Sprintf("%v\n%s", p, debug.Stack()) }
 
 // Do does some things at once, each by itself.
 func Do(ctx context.Context, things ...func()) {

@@ -1,10 +1,6 @@
 package parallel
 
-import (
-	"context"
-	"fmt"
-	"runtime/debug"
-)
+import "context"
 
 // Turn is a piece of work that one does after the other, since two at once would only take each other's time.
 type Turn chan struct{}
@@ -41,7 +37,7 @@ func ToItsEnd[T any](ctx context.Context, work func(context.Context) (T, error))
 		var e end
 		defer func() {
 			if p := recover(); p != nil {
-				e.panic = fmt.Sprintf("%v\n%s", p, debug.Stack())
+				e.panic = caught(p)
 			}
 			ends <- e
 		}()
