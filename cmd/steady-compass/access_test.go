@@ -216,7 +216,7 @@ func TestSignInElsewhere(t *testing.T) {
 	serve := func(more ...string) (address string, end func() int) {
 		return serving(t, append([]string{
 			"serve", "--db", filepath.Join(dir, "a.db"), "--listen", listen, "--origin", "http://" + listen,
-			"--sign-in-at", provider.Issuer(), "--client", provider.ClientID, "--secret-file", secret,
+			"--sign-in-at", provider.Issuer(), "--client=" + provider.ClientID, "--secret-file", secret, // an id may begin with a dash
 		}, more...)...)
 	}
 	address, end := serve()
