@@ -50,7 +50,9 @@ deb: build ## the Debian package, in dist/
 image: build ## the container image steady-compass, by podman (or ENGINE)
 	packaging/image.sh $(BINARY) steady-compass
 
-test: check go-test ## everything that must pass
+# The benches wait for browsers and for packets more than they reckon: what is checked without running goes on beside them.
+test: web/dist/index.html bench-tools ## everything that must pass
+	$(MAKE) --jobs 2 --output-sync=target check go-test
 
 check: web/dist/index.html ## types, lint, formatting and static checks
 	cd web && npm run types && npm run lint && npm run api-check
@@ -60,7 +62,7 @@ check: web/dist/index.html ## types, lint, formatting and static checks
 	if [ -n "$$unformatted" ]; then echo "gofumpt would change: $$unformatted"; exit 1; fi
 
 # The benches of lab/ take as long as all the rest: they begin first, and the others go on beside them.
-go-test: web/dist/index.html bench-tools fuzz ## the Go tests, the browser and the name server among them
+go-test: web/dist/index.html bench-tools ## the Go tests, the browser and the name server among them
 	go test -count=1 -timeout 40m ./lab ./...
 
 # What the benches of lab/ need: the browser that the interface is tested in, the name server that answers are held
@@ -79,12 +81,16 @@ bench-tools:
 
 judge: bench-tools web/dist/index.html ## the judges in full: 300 random zones, ten million random packets, 16,000 edits, 1,500 sets of listeners, 150 rulesets and 200 estates in the kernel, 3,000 configurations of each web server, 300 kills, the mends of 600 estates
 	go test ./lab -count=1 -v -run NameServer -judge.zones 300 -judge.questions 60
-	go test ./core/mend -count=1 -v -timeout 60m -run Random -mends.estates 600
+	go test ./core/mend -count=1 -v -timeout 60m -run 'Random|Mistakes' -mends.estates 600 -mends.mistakes 3000 -mends.several 1500
 	go test ./core/judge -count=1 -v -timeout 60m -run Packets -packets 10000000
 	go test ./core/findings -count=1 -v -timeout 60m -run 'Garbled|AfterEdits' -garbled 4000 -edits 500
 	go test ./lab -count=1 -v -timeout 60m -run StrangersRulesets -judge.rulesets 150
 	go test ./lab -count=1 -v -timeout 60m -run WebServers -judge.configurations 3000
 	go test ./core/look -count=1 -v -timeout 60m -run SuspectsFind -judge.faults 2000
+	go test ./core/findings -count=1 -v -timeout 60m -run Rings -judge.rings 3000
+	go test ./core/effect ./core/survey ./core/exposure -count=1 -v -timeout 60m -run AfterEdits -judge.estates 60
+	go test ./core/uses -count=1 -v -timeout 60m -run AfterEdits -judge.edits 600
+	go test ./core/change -count=1 -v -timeout 60m -run 'Random|Stepping' -judge.drafts 400
 	go test ./lab -count=1 -v -timeout 60m -run LooksSee -judge.looks 40
 	go test ./lab -count=1 -v -timeout 90m -run FaultsAreFound -judge.laid-faults 100
 	go test ./lab -count=1 -v -timeout 60m -run AgainstAnAuthority -judge.challenges 1000

@@ -139,7 +139,7 @@ steady_compass_account() {
 			}')
 		pour
 	elif [ -r /proc/net/tcp ]; then
-		out=$(sockets_of_proc)
+		out=$(sockets_of_proc /proc/net)
 		pour
 	elif has sockstat; then
 		out=$(sockstat -46l 2>/dev/null | awk 'NR > 1 && ($5 ~ /^tcp/ || $5 ~ /^udp/) { print "sock", $5, $6, $2 }')
@@ -194,7 +194,22 @@ steady_compass_account() {
 bind {{json .HostConfig.PortBindings}}
 port {{json .NetworkSettings.Ports}}
 {{range \$name, \$leg := .NetworkSettings.Networks}}leg {{\$name}} {{with \$leg.NetworkID}}{{.}}{{else}}-{{end}} {{with \$leg.IPAMConfig}}{{with .IPv4Address}}{{.}}{{else}}-{{end}} {{with .IPv6Address}}{{.}}{{else}}-{{end}}{{else}}- -{{end}}{{range \$leg.Aliases}} {{.}}{{end}}
-{{end}}" $ids && pour
+{{end}}" $ids && {
+					# What runs on the machine's own addresses, or on another one's, is in the list of those.
+					running=$(printf '%s\n' "$out" | awk '$1 == "container" && $5 > 0 && $6 != "host" && $6 !~ /:/ { print $2 "=" $5 }')
+					pour
+					for one in $running; do
+						network=$(readlink "/proc/${one#*=}/ns/net" 2>/dev/null)
+						[ -n "$network" ] && [ "$network" = "$(readlink /proc/self/ns/net 2>/dev/null)" ] && continue
+						begin inside "${one%=*}"
+						if [ -r "/proc/${one#*=}/net/tcp" ]; then
+							out=$(sockets_of_proc "/proc/${one#*=}/net")
+							pour
+						else
+							echo '= no right'
+						fi
+					done
+				}
 			else
 				pour
 			fi
@@ -274,6 +289,7 @@ routes_of_proc() {
 	awk "$hex"'$5 != "00000000000000000000000000000000" && $10 != "lo" { print "route", ($2 == "00" ? "default" : six($1) "/" num($2)), six($5) }' /proc/net/ipv6_route 2>/dev/null
 }
 
+# sockets_of_proc FOLDER are those of the network that the folder is of.
 sockets_of_proc() {
 	{ for fds in /proc/[0-9]*/fd; do
 		pid=${fds#/proc/}
@@ -285,7 +301,7 @@ sockets_of_proc() {
 			awk -v pid="${pid%/comm}" '{ gsub(/[ \t]/, "_"); print "comm", pid, $0; exit }' "$comm" 2>/dev/null
 		done
 		for kind in tcp tcp6 udp udp6; do
-			awk -v kind="$kind" 'FNR > 1 { print "at", kind, $2, $4, $10 }' "/proc/net/$kind" 2>/dev/null
+			awk -v kind="$kind" 'FNR > 1 { print "at", kind, $2, $4, $10 }' "$1/$kind" 2>/dev/null
 		done; } | awk "$hex"'
 		$1 == "fd" { if (!($2 in by) || by[$2] == 1) by[$2] = $3 }
 		$1 == "comm" { name[$2] = $3 }

@@ -3,12 +3,15 @@ package collect
 import (
 	"bytes"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 	"testing"
 	"text/template"
 )
@@ -18,6 +21,14 @@ const secret = "Open-Sesame"
 
 // TestMain plays an engine's client where the script of a test calls it: it fills the script's own template in, as such clients do.
 func TestMain(m *testing.M) {
+	if at := os.Getenv("LISTENS_ON"); at != "" {
+		if _, err := net.Listen("tcp", at); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			os.Exit(1)
+		}
+		fmt.Println("ready")
+		select {}
+	}
 	if os.Getenv("PLAYS_ENGINE") != "" {
 		if err := playEngine(os.Args[1:]); err != nil {
 			fmt.Fprintln(os.Stderr, err)
@@ -39,6 +50,9 @@ const engineNetwork = `{"Id": "n1", "Name": "dock", "Driver": "bridge", "Interna
 
 func playEngine(args []string) error {
 	document := engineHas
+	if pid := os.Getenv("ENGINE_PID"); pid != "" {
+		document = strings.Replace(document, `"Pid": 7`, `"Pid": `+pid, 1)
+	}
 	switch {
 	case slices.Contains(args, "ps"):
 		_, err := fmt.Println("c1")
@@ -220,6 +234,45 @@ func TestScriptAsksTheEngine(t *testing.T) {
 		}
 		if strings.Contains(got, secret) {
 			t.Errorf("%s printed a secret:\n%s", name, got)
+		}
+	}
+}
+
+// TestScriptLooksInside prints what listens in the network of a container, and nothing of the machine's own with it.
+func TestScriptLooksInside(t *testing.T) {
+	inside := exec.Command(os.Args[0])
+	inside.Env = []string{"LISTENS_ON=0.0.0.0:8099"}
+	inside.SysProcAttr = &syscall.SysProcAttr{Cloneflags: syscall.CLONE_NEWNET}
+	ready, err := inside.StdoutPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := inside.Start(); errors.Is(err, syscall.EPERM) {
+		t.Skip("networks of their own are root's to make")
+	} else if err != nil {
+		t.Fatal(err)
+	}
+	defer func() { _ = inside.Process.Kill(); _ = inside.Wait() }()
+	if _, err := ready.Read(make([]byte, 8)); err != nil {
+		t.Fatal(err)
+	}
+	beside, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer func() { _ = beside.Close() }()
+	_, own, _ := net.SplitHostPort(beside.Addr().String())
+	for name, shell := range shells(t) {
+		dir := tools(t, name)
+		client := fmt.Sprintf("#!/bin/sh\nPLAYS_ENGINE=1 ENGINE_PID=%d exec %s \"$@\"\n", inside.Process.Pid, os.Args[0])
+		if err := os.WriteFile(filepath.Join(dir, "docker"), []byte(client), 0o700); err != nil {
+			t.Fatal(err)
+		}
+		got := printed(t, shell, Script, []string{"PATH=" + dir, "DOCKER_HOST=unix:///nowhere"})
+		_, section, found := strings.Cut(got, "\n@ inside c1\n")
+		section, _, _ = strings.Cut(section, "\n@ ")
+		if !found || !strings.Contains(section, ":8099 collect.test\n") || strings.Contains(section, ":"+own+" ") || !strings.Contains(section, "= ok") {
+			t.Errorf("%s printed\n%s", name, got)
 		}
 	}
 }

@@ -54,6 +54,7 @@ func (b *browser) accessible(what string) {
 // TestAccess audits every view, by day and by night, against the rules of the Web Content Accessibility Guidelines that a program can
 // judge: nothing serious is wrong. Each view has a title of its own, and prints whole.
 func TestAccess(t *testing.T) {
+	t.Parallel()
 	p := start(t, "demo")
 	b := open(t, p.url+"/")
 	titles := map[string]string{}

@@ -32,6 +32,7 @@ func (y *typist) letters(word string) {
 // TestPublishedFromTheKeyboard: a service is published, stepped and retired in under 60 keys, and no value is typed that the program knows: the
 // zone, the machine, its port and the audience are offered.
 func TestPublishedFromTheKeyboard(t *testing.T) {
+	t.Parallel()
 	p := start(t, "demo")
 	b := open(t, p.url+"/")
 	b.until(`document.querySelector('[role=grid]')`)
@@ -109,6 +110,7 @@ func TestPublishedFromTheKeyboard(t *testing.T) {
 
 // TestSentencesAreBegun: by a key at what is in sight, and said otherwise.
 func TestSentencesAreBegun(t *testing.T) {
+	t.Parallel()
 	p := start(t, "demo")
 	b := open(t, p.url+"/uses/azimuth%2Flab")
 	b.says("h2", "azimuth/lab")
@@ -139,6 +141,7 @@ func TestSentencesAreBegun(t *testing.T) {
 // TestLookingThroughADraft: by one key every view answers as if it were made, says so, and marks what is other; what is written goes into it; and
 // by the same key one is out of it, and all is as it was.
 func TestLookingThroughADraft(t *testing.T) {
+	t.Parallel()
 	p := start(t, "demo")
 	b := open(t, p.url+"/drafts/1")
 	b.until(`document.querySelector('[data-step]')`)
@@ -199,6 +202,7 @@ func TestLookingThroughADraft(t *testing.T) {
 
 // TestADraftMeetsAnothersChange: base, now and wanted are shown, and a choice makes the draft whole again; its text is edited in place.
 func TestADraftMeetsAnothersChange(t *testing.T) {
+	t.Parallel()
 	p := start(t, "demo")
 	var draft struct{ ID int64 }
 	line := "listen zenith 9000 as images"

@@ -11,6 +11,7 @@ import (
 
 // TestKeptQuestions keeps what a view is set to under a name, by the keys, finds it from another view, and takes it away.
 func TestKeptQuestions(t *testing.T) {
+	t.Parallel()
 	p := start(t, "demo")
 	b := open(t, p.url+"/?show=stops&by=machine")
 	b.until(`document.querySelector('[role=grid]')`)
@@ -42,6 +43,7 @@ func TestKeptQuestions(t *testing.T) {
 
 // TestCameDue says what came due since the last visit until it was looked at, and no more after that; days and moments are exact on hover.
 func TestCameDue(t *testing.T) {
+	t.Parallel()
 	p := start(t, "demo")
 	b := open(t, p.url+"/")
 	b.until(`Object.keys(localStorage).some((k) => k.startsWith('visited'))`)

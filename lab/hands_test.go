@@ -34,6 +34,7 @@ func (b *browser) records(n int) {
 // TestTypingAhead types lines one after another without waiting for anything: each is kept, in order, and one that is wrong comes
 // back without taking from the others.
 func TestTypingAhead(t *testing.T) {
+	t.Parallel()
 	p := start(t, "serve", "--alone", "--db", filepath.Join(t.TempDir(), "a.db"))
 	b := open(t, p.url+"/")
 	b.says("main", "Nothing is written down yet")
@@ -92,6 +93,7 @@ func TestTypingAhead(t *testing.T) {
 
 // TestPastedLines pastes several lines: they are shown with what they would do, and recorded as one change.
 func TestPastedLines(t *testing.T) {
+	t.Parallel()
 	p := start(t, "demo")
 	b := open(t, p.url+"/")
 	b.until(`document.querySelectorAll('[data-name]').length > 15`)
@@ -135,6 +137,7 @@ func command(t testing.TB, args ...string) (string, int) {
 
 // TestTwoHands has a command, and a second server, write to a database that is served: everybody sees it, nothing is lost.
 func TestTwoHands(t *testing.T) {
+	t.Parallel()
 	db := filepath.Join(t.TempDir(), "a.db")
 	p, q := start(t, "serve", "--alone", "--db", db), start(t, "serve", "--alone", "--db", db)
 	add := func(p *program, base int, line string) int {
@@ -188,6 +191,7 @@ func writeFile(t *testing.T, text string) string {
 
 // TestTheFileUnderTheServer: a database file that is moved away is said to be, no edit is acknowledged, and put back it goes on.
 func TestTheFileUnderTheServer(t *testing.T) {
+	t.Parallel()
 	db := filepath.Join(t.TempDir(), "a.db")
 	p := start(t, "serve", "--alone", "--db", db)
 	b := open(t, p.url+"/")
@@ -214,6 +218,7 @@ func TestTheFileUnderTheServer(t *testing.T) {
 
 // TestWhileTheServerIsAway: what is typed while nothing answers is sent when it does, once; views ask again by themselves.
 func TestWhileTheServerIsAway(t *testing.T) {
+	t.Parallel()
 	db := filepath.Join(t.TempDir(), "a.db")
 	path, err := build()
 	if err != nil {
@@ -246,6 +251,7 @@ func TestWhileTheServerIsAway(t *testing.T) {
 
 // TestTwoPeopleOneLine: who comes second sees the one line that changed, theirs beside his own, and chooses.
 func TestTwoPeopleOneLine(t *testing.T) {
+	t.Parallel()
 	p := start(t, "demo")
 	b := open(t, traceURL(p, "sky.fernmoor.example:443", "internet"))
 	b.until(`document.querySelector('[data-break]')`)

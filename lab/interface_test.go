@@ -24,6 +24,7 @@ func traceURL(p *program, target, from string) string {
 // TestFilterInOrder reads a filter line by line: one that is left nothing says so, moving it shows what that does before it
 // is kept, and undo takes it back.
 func TestFilterInOrder(t *testing.T) {
+	t.Parallel()
 	p := start(t, "demo")
 	b := open(t, p.url+"/filters/edge?line=9")
 	b.until(`document.querySelector('[data-rule="9"][aria-selected=true]')?.innerText.includes('line 8 takes all that it names')`)
@@ -42,6 +43,7 @@ func TestFilterInOrder(t *testing.T) {
 
 // TestCloseADoor closes a door that is meant to be open: what else that would do stands there first.
 func TestCloseADoor(t *testing.T) {
+	t.Parallel()
 	p := start(t, "demo")
 	b := open(t, p.url+"/exposure")
 	b.until(`[...document.querySelectorAll('[role=row]')].some((r) => r.innerText.includes('azimuth/front') && r.innerText.includes('80'))`)
@@ -59,6 +61,7 @@ func TestCloseADoor(t *testing.T) {
 // TestPlantedFaults goes through each fault that the demo has and that can be judged by now: seen in its trace
 // and among the findings, mended with a key until it arrives, and broken again by undo.
 func TestPlantedFaults(t *testing.T) {
+	t.Parallel()
 	p := start(t, "demo")
 	b := open(t, p.url+"/")
 	b.until(`document.querySelectorAll('[data-name]').length > 15`)
@@ -101,6 +104,7 @@ func TestPlantedFaults(t *testing.T) {
 
 // TestTypedLineByLine types the example of the notation into the bearing line, and then the name.
 func TestTypedLineByLine(t *testing.T) {
+	t.Parallel()
 	text, err := os.ReadFile("../core/trace/testdata/example.estate")
 	if err != nil {
 		t.Fatal(err)
@@ -130,6 +134,7 @@ func TestTypedLineByLine(t *testing.T) {
 
 // TestBearingLine says what a line means, completes it, and keeps what was typed where it is wrong.
 func TestBearingLine(t *testing.T) {
+	t.Parallel()
 	p := start(t, "demo")
 	b := open(t, p.url+"/")
 	b.until(`document.querySelectorAll('[data-name]').length > 15`)
@@ -156,6 +161,7 @@ func TestBearingLine(t *testing.T) {
 
 // TestEditedWhereItStands types into a record of a trace: the verdict answers before anything is kept.
 func TestEditedWhereItStands(t *testing.T) {
+	t.Parallel()
 	p := start(t, "demo")
 	b := open(t, traceURL(p, "sky.fernmoor.example:443", "internet"))
 	b.until(`document.querySelector('[data-break]')`)
@@ -178,6 +184,7 @@ func TestEditedWhereItStands(t *testing.T) {
 
 // TestRecordsEditor edits the whole text: errors in the margin, what saving would do, saved as one change.
 func TestRecordsEditor(t *testing.T) {
+	t.Parallel()
 	p := start(t, "demo")
 	b := open(t, p.url+"/records")
 	b.until(`document.querySelectorAll('.cm-line').length > 10`)
@@ -201,6 +208,7 @@ func TestRecordsEditor(t *testing.T) {
 
 // TestTenThousandNames moves through ten thousand rows with the keyboard.
 func TestTenThousandNames(t *testing.T) {
+	t.Parallel()
 	p := start(t, "serve", "--alone", "--db", t.TempDir()+"/large.db")
 	status, err := p.call("POST", "/api/records", map[string]any{"base": 0, "text": synth.String(10_000, 1)}, nil)
 	if err != nil || status != 200 {
@@ -224,6 +232,7 @@ func TestTenThousandNames(t *testing.T) {
 
 // TestAnotherPersonsChange appears without a reload, and an edit that meets it is not lost.
 func TestAnotherPersonsChange(t *testing.T) {
+	t.Parallel()
 	p := start(t, "demo")
 	b := open(t, traceURL(p, "sky.fernmoor.example:443", "internet"))
 	b.until(verdict + ` === 'gateway-error'`)
@@ -241,6 +250,7 @@ func toKind(word string) string {
 
 // TestImportedFile takes a zone file over: shown first, its faults too, kept as one change, taken back with a key.
 func TestImportedFile(t *testing.T) {
+	t.Parallel()
 	p := start(t, "demo")
 	b := open(t, p.url+"/records")
 	b.until(toKind("dns"))
@@ -284,6 +294,7 @@ func TestImportedFile(t *testing.T) {
 // TestMovedAddress finds where the public address is used, puts another in its place but for one line, and takes it
 // back.
 func TestMovedAddress(t *testing.T) {
+	t.Parallel()
 	p := start(t, "demo")
 	b := open(t, p.url+"/")
 	b.until(`document.querySelectorAll('[data-name]').length > 15`)
@@ -307,6 +318,7 @@ func TestMovedAddress(t *testing.T) {
 
 // TestAnswersBesideOneAnother shows the odd answer of a split view.
 func TestAnswersBesideOneAnother(t *testing.T) {
+	t.Parallel()
 	p := start(t, "demo")
 	b := open(t, p.url+"/")
 	b.until(`document.querySelectorAll('[data-name]').length > 15`)
@@ -321,6 +333,7 @@ func TestAnswersBesideOneAnother(t *testing.T) {
 // TestPorts goes through the machines and their ports with the keyboard, finds one anywhere, and begins a line with the
 // next that is free.
 func TestPorts(t *testing.T) {
+	t.Parallel()
 	p := start(t, "demo")
 	b := open(t, p.url+"/ports?machine=azimuth")
 	b.says("[data-machine=azimuth]", "2 claim it")
@@ -354,6 +367,7 @@ func TestPorts(t *testing.T) {
 // TestUndoByKey takes back a small change at once, however soon the key is pressed, and leads to the Log where the last
 // change brought the whole estate.
 func TestUndoByKey(t *testing.T) {
+	t.Parallel()
 	p := start(t, "demo")
 	b := open(t, traceURL(p, "sky.fernmoor.example:443", "internet"))
 	b.until(`document.querySelector('[data-break]')`)
@@ -397,6 +411,7 @@ intend hub.a.example 80 for lan reaching box/app
 // TestFrontBeforeAnApplication puts a front before an application that sits on port 80: its outer port moves with all that
 // followed it, 80 goes to the front, and every consequence is said before anything is kept.
 func TestFrontBeforeAnApplication(t *testing.T) {
+	t.Parallel()
 	p := start(t, "serve", "--alone", "--db", t.TempDir()+"/app.db")
 	if status, err := p.call("POST", "/api/records", map[string]any{"base": 0, "text": appOnEighty}, nil); err != nil || status != 200 {
 		t.Fatalf("status %d, %v", status, err)
@@ -434,6 +449,7 @@ func TestFrontBeforeAnApplication(t *testing.T) {
 
 // TestPortPlan writes a plan of rows, is told what would collide before anything is kept, and switches the rest on at once.
 func TestPortPlan(t *testing.T) {
+	t.Parallel()
 	p := start(t, "demo")
 	running := map[string]any{"base": 1, "remove": []string{"listen relay 1883 as telemetry off"}, "add": []string{"listen relay 1883 as telemetry"}}
 	if status, err := p.call("POST", "/api/change", running, nil); err != nil || status != 200 {
@@ -496,6 +512,7 @@ func TestImportedCompose(t *testing.T) {
 
 // TestWall shows the gaps of the wall by day of a change: what it opened and closed, with the doors below, from the keyboard.
 func TestWall(t *testing.T) {
+	t.Parallel()
 	p := start(t, "demo")
 	change := map[string]any{
 		"base": 1, "remove": []string{"map azimuth/stars-db 5432 to 5432"}, "add": []string{"listen azimuth 6000-6063/udp as media"}, "why": "what Tuesday brought",

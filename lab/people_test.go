@@ -25,6 +25,7 @@ const herons = "seven slow herons"
 // TestPeople: the first account is made with the code of the console, another by it; who may read is told so and changes nothing; and what is
 // typed while a session ends is kept until one has signed in again, under the name of who typed it.
 func TestPeople(t *testing.T) {
+	t.Parallel()
 	p := start(t, "serve", "--db", filepath.Join(t.TempDir(), "a.db"))
 	code := p.code(t)
 	b := open(t, p.url+"/people")

@@ -45,6 +45,7 @@ var views = []view{
 // TestPictures opens every main view on the demo estate, by day and by night. With -pictures it keeps what it
 // sees.
 func TestPictures(t *testing.T) {
+	t.Parallel()
 	p := start(t, "demo")
 	b := open(t, p.url+"/")
 	for _, light := range []string{"day", "night"} {

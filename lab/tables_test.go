@@ -39,6 +39,7 @@ func (b *browser) line(n int) string {
 
 // TestTables sorts, finds, edits in cells as fast as one types, chooses several, adds by a form and takes out with what depends on it.
 func TestTables(t *testing.T) {
+	t.Parallel()
 	db := filepath.Join(t.TempDir(), "a.db")
 	if out, code := command(t, "import", "estate", writeFile(t, tablesEstate), "--db", db); code != 0 {
 		t.Fatal(out)

@@ -20,6 +20,7 @@ import (
 // TestWordsAndKeys opens the keys, and from them what the words mean; and reads the hints of every view: one key does the same
 // in all that have it.
 func TestWordsAndKeys(t *testing.T) {
+	t.Parallel()
 	p := start(t, "demo")
 	b := open(t, p.url+"/")
 	b.until(`document.querySelector('[role=grid]')`)
@@ -52,6 +53,7 @@ func TestWordsAndKeys(t *testing.T) {
 
 // TestCourses goes from the table to the same names as courses, leaves only what hangs on one machine, and comes to a trace, by keys alone.
 func TestCourses(t *testing.T) {
+	t.Parallel()
 	p := start(t, "demo")
 	b := open(t, p.url+"/?filter=ridge")
 	b.until(`document.querySelectorAll('[data-name]').length > 0`)
@@ -99,6 +101,7 @@ func TestCourses(t *testing.T) {
 
 // TestSideBySide holds a name from outside against the same from inside, and mends what keeps it from the inside.
 func TestSideBySide(t *testing.T) {
+	t.Parallel()
 	p := start(t, "demo")
 	b := open(t, p.url+"/trace/archive.fernmoor.example%3A443")
 	b.until(`document.querySelector('[data-verdict]')`)
@@ -124,6 +127,7 @@ func TestSideBySide(t *testing.T) {
 
 // TestWaysIn lists the ways in that end at a container, from one vantage and another, and opens one.
 func TestWaysIn(t *testing.T) {
+	t.Parallel()
 	p := start(t, "demo")
 	b := open(t, p.url+"/uses/azimuth%2Fallsky")
 	b.until(`document.querySelectorAll('[data-leads] button').length > 0 && document.querySelector('[data-leads]').innerText.includes('[2001:db8:40:8::10]:8080')`)
@@ -146,6 +150,7 @@ func TestWaysIn(t *testing.T) {
 
 // TestWithoutAPart: from a trace, what the name stands on; from one of these, what stops with it; nothing is changed by looking.
 func TestWithoutAPart(t *testing.T) {
+	t.Parallel()
 	p := start(t, "demo")
 	b := open(t, p.url+"/trace/book.fernmoor.example%3A443")
 	b.until(`document.querySelector('[data-step]')`)
@@ -166,6 +171,7 @@ func TestWithoutAPart(t *testing.T) {
 // TestWaysIntoAnEmptyEstate reads the machine that the program runs on from the first screen: what it would write down is shown,
 // and kept by one press. A file dropped on any view is shown too.
 func TestWaysIntoAnEmptyEstate(t *testing.T) {
+	t.Parallel()
 	p := start(t, "serve", "--alone", "--db", filepath.Join(t.TempDir(), "a.db"))
 	b := open(t, p.url+"/")
 	press := func(name string) string {
@@ -191,6 +197,7 @@ func TestWaysIntoAnEmptyEstate(t *testing.T) {
 // TestMendThatDoesNotHold looks at a finding whose nearest mend would open what nobody declared: it is not offered, and the key
 // says why; once it is declared, it is.
 func TestMendThatDoesNotHold(t *testing.T) {
+	t.Parallel()
 	file := filepath.Join(t.TempDir(), "a.estate")
 	text := "network lan 10.0.0.0/24\nhost gate router\naddress gate 203.0.113.1 internet\naddress gate 10.0.0.1 lan\nhost box\naddress box 10.0.0.5 lan\nforward gate 80/udp to 10.0.0.5\nlisten box 80 as web\n"
 	if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
@@ -226,6 +233,7 @@ func TestMendThatDoesNotHold(t *testing.T) {
 // TestImportIsStopped stops the keeping of a large import as soon as that can be: all of it is kept or nothing, and what stands
 // in the panel by then is what is left to add.
 func TestImportIsStopped(t *testing.T) {
+	t.Parallel()
 	const lines = 8000
 	p := start(t, "serve", "--alone", "--db", filepath.Join(t.TempDir(), "a.db"))
 	b := open(t, p.url+"/records")
@@ -255,6 +263,7 @@ func TestImportIsStopped(t *testing.T) {
 
 // TestBackToTheRow opens a trace from a filtered table, and comes back to the same row and filter; the table is copied as columns.
 func TestBackToTheRow(t *testing.T) {
+	t.Parallel()
 	p := start(t, "demo")
 	b := open(t, p.url+"/?filter=fernmoor&show=stops")
 	b.until(`document.querySelectorAll('[role=row]').length > 3`)
@@ -287,6 +296,7 @@ func TestBackToTheRow(t *testing.T) {
 // TestListByKeys goes through the findings and the machines by keys: the choice moves, is announced, stands in the address
 // when it rests, and is there again when one comes back.
 func TestListByKeys(t *testing.T) {
+	t.Parallel()
 	p := start(t, "demo")
 	b := open(t, p.url+"/findings")
 	const chosen = `document.querySelector('[role=option][aria-selected=true]')`
@@ -321,6 +331,7 @@ func TestListByKeys(t *testing.T) {
 
 // TestAcceptSaysWhyNot accepts a finding without a reason and a day: it is said what is missing.
 func TestAcceptSaysWhyNot(t *testing.T) {
+	t.Parallel()
 	p := start(t, "demo")
 	b := open(t, p.url+"/findings")
 	b.until(`document.querySelector('[role=option][aria-selected=true]')`)
@@ -336,6 +347,7 @@ func TestAcceptSaysWhyNot(t *testing.T) {
 
 // TestDates walks what comes due, opens it, and sees an answer that was changed come to it by itself.
 func TestDates(t *testing.T) {
+	t.Parallel()
 	p := start(t, "demo")
 	b := open(t, p.url+"/dates")
 	b.until(`document.querySelector('[data-due="ridge"]')`)
@@ -385,6 +397,7 @@ func TestDates(t *testing.T) {
 
 // TestRecordedAndSeen sees in Names what was seen otherwise, in a trace at which station, and below it what would explain it.
 func TestRecordedAndSeen(t *testing.T) {
+	t.Parallel()
 	p := start(t, "demo")
 	b := open(t, p.url+"/?show=seen+otherwise")
 	b.until(`document.querySelector('[data-sight=otherwise]')`)
@@ -404,6 +417,7 @@ func TestRecordedAndSeen(t *testing.T) {
 // TestWhatWas: an earlier revision is looked at in every view, says so, takes nothing in, and is left by a key; two are held against one another;
 // the log is sought.
 func TestWhatWas(t *testing.T) {
+	t.Parallel()
 	p := start(t, "demo")
 	for n, line := range []string{"host nova", "dns nova.fernmoor.example A 203.0.113.20"} {
 		if status, err := p.call("POST", "/api/change", map[string]any{"base": n + 1, "remove": []string{}, "add": []string{line}}, nil); err != nil || status != 200 {
@@ -444,6 +458,7 @@ func TestWhatWas(t *testing.T) {
 
 // TestGuideIsRead: by the key that says all keys, and from page to page.
 func TestGuideIsRead(t *testing.T) {
+	t.Parallel()
 	p := start(t, "serve", "--alone", "--db", filepath.Join(t.TempDir(), "a.db"))
 	b := open(t, p.url+"/")
 	b.says("main", "Nothing is written down yet")

@@ -8,6 +8,7 @@ import (
 
 // TestWidths: no view needs to be scrolled sideways at the widths of small and of usual screens, whatever counts stand in the frame.
 func TestWidths(t *testing.T) {
+	t.Parallel()
 	p := start(t, "demo")
 	b := open(t, p.url+"/")
 	for _, width := range []int64{1024, 1180, 1280} {

@@ -31,4 +31,4 @@ Description: traces public names to their backends
  it ends, and conflicts, gaps and unintended exposure are found.
 CONTROL
 mkdir -p "$out"
-dpkg-deb --root-owner-group --build "$root" "$out/steady-compass_${version}_$arch.deb"
+dpkg-deb -Zzstd --root-owner-group --build "$root" "$out/steady-compass_${version}_$arch.deb"

@@ -20,6 +20,7 @@ import (
 	"steady-compass/core/estate"
 	"steady-compass/core/figure"
 	"steady-compass/core/findings"
+	"steady-compass/core/memo"
 	"steady-compass/core/model"
 	"steady-compass/core/names"
 	"steady-compass/core/notation"
@@ -82,6 +83,7 @@ const whole = "whole"
 func registerAPI(e *echo.Echo, s *Server) huma.API {
 	config := huma.DefaultConfig("Steady Compass", Version)
 	config.CreateHooks = nil // no links to schemas in every answer
+	config.Formats = map[string]huma.Format{"application/json": jsonFormat, "json": jsonFormat}
 	config.DocsPath = ""
 	config.OpenAPIPath = "/api/openapi"
 	enumerateAll(config.Components.Schemas)
@@ -309,7 +311,7 @@ func (s *Server) getCounts(ctx context.Context, _ *none) (*body[survey.Counts], 
 	if err != nil {
 		return nil, problem(err)
 	}
-	counts.Found(&report)
+	counts.Found(&report.Report, report.causes())
 	return &body[survey.Counts]{counts}, nil
 }
 
@@ -318,6 +320,24 @@ type NamesAnswer struct {
 	From     string       `json:"from"`
 	Revision int64        `json:"revision"`
 	Rows     []survey.Row `json:"rows" nullable:"false"`
+}
+
+// rowID is a row that stands for as long as nothing is touched that it was worked out from.
+type rowID struct {
+	origin    *memo.Reads
+	port      uint16
+	transport string
+}
+
+var namesRows = rows[survey.Row, rowID]{
+	name: func(r *survey.Row) string { return r.Name },
+	id:   func(r *survey.Row) rowID { return rowID{r.Origin(), r.Port, r.Transport} },
+}
+
+func (a NamesAnswer) pack(r *recorder) error {
+	list := a.Rows
+	a.Rows = []survey.Row{}
+	return namesRows.around(r, a, "rows", list)
 }
 
 func (s *Server) getNames(ctx context.Context, in *fromQuery) (*body[NamesAnswer], error) {
@@ -374,6 +394,17 @@ type FindingsAnswer struct {
 	Causes []findings.Cause `json:"causes" nullable:"false" doc:"The mistakes, the one that most hangs on first; numbers are of the findings"`
 }
 
+var findingsRows = rows[*findings.Finding, *findings.Finding]{
+	name: func(f **findings.Finding) string { return (*f).Subject },
+	id:   func(f **findings.Finding) *findings.Finding { return *f },
+}
+
+func (a FindingsAnswer) pack(r *recorder) error {
+	list := a.Findings
+	a.Findings = []*findings.Finding{}
+	return findingsRows.around(r, a, "findings", list)
+}
+
 func (s *Server) getCodes(context.Context, *none) (*body[[]codes.Code], error) {
 	return &body[[]codes.Code]{codes.All}, nil
 }
@@ -383,8 +414,7 @@ func (s *Server) getFindings(ctx context.Context, _ *none) (*body[FindingsAnswer
 	if err != nil {
 		return nil, problem(err)
 	}
-	causes, _ := report.Causes()
-	return &body[FindingsAnswer]{FindingsAnswer{report, causes}}, nil
+	return &body[FindingsAnswer]{FindingsAnswer{report.Report, report.causes()}}, nil
 }
 
 // Records is the estate as text.

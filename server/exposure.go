@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"slices"
 	"strconv"
+	"strings"
 
 	"steady-compass/core/estate"
 	"steady-compass/core/exposure"
@@ -26,9 +27,43 @@ type WallAddress struct {
 // ExposureAnswer is what can be touched from a vantage, and the addresses that it can be led to.
 type ExposureAnswer struct {
 	From      string               `json:"from"`
-	Open      []exposure.Open      `json:"open" nullable:"false"`
+	Open      []OpenDoor           `json:"open" nullable:"false"`
 	Undecided []exposure.Undecided `json:"undecided" nullable:"false"`
 	Addresses []WallAddress        `json:"addresses" nullable:"false"`
+}
+
+// OpenDoor is what is open, with the lines that let it in.
+type OpenDoor struct {
+	exposure.Open
+	Through []string `json:"through" nullable:"false" doc:"The first of its records that let it in; the listener, where it is simply there"`
+}
+
+// mostThrough is how many lines are named by which a door is open.
+const mostThrough = 3
+
+func doors(open []exposure.Open) []OpenDoor {
+	out := make([]OpenDoor, len(open))
+	for i, o := range open {
+		out[i] = OpenDoor{o, letsIn(o.Records)}
+	}
+	return out
+}
+
+// letsIn are the lines that let something in, of those that it met.
+func letsIn(records []string) []string {
+	of := func(most int, kinds ...string) []string {
+		out := []string{}
+		for _, line := range records {
+			if word, _, _ := strings.Cut(line, " "); slices.Contains(kinds, word) && len(out) < most {
+				out = append(out, line)
+			}
+		}
+		return out
+	}
+	if lines := of(mostThrough, "forward", "map", "rule", "filter"); len(lines) > 0 {
+		return lines
+	}
+	return of(1, "listen")
 }
 
 func (s *Server) getExposure(ctx context.Context, in *fromQuery) (*body[ExposureAnswer], error) {
@@ -37,7 +72,7 @@ func (s *Server) getExposure(ctx context.Context, in *fromQuery) (*body[Exposure
 	if err != nil {
 		return nil, problem(err)
 	}
-	return &body[ExposureAnswer]{ExposureAnswer{x.From, x.Open, x.Undecided, walls(a.Tracer.Model, x)}}, nil
+	return &body[ExposureAnswer]{ExposureAnswer{x.From, doors(x.Open), x.Undecided, walls(a.Tracer.Model, x)}}, nil
 }
 
 // walls are the addresses of machines that have something open or not known, and from the internet all that are
@@ -85,9 +120,9 @@ type changesQuery struct {
 
 // ExposureChanges is what differs from another revision or vantage.
 type ExposureChanges struct {
-	With   string          `json:"with"`
-	Opened []exposure.Open `json:"opened" nullable:"false" doc:"Open here, and not there"`
-	Closed []exposure.Open `json:"closed" nullable:"false" doc:"Open there, and not here"`
+	With   string     `json:"with"`
+	Opened []OpenDoor `json:"opened" nullable:"false" doc:"Open here, and not there"`
+	Closed []OpenDoor `json:"closed" nullable:"false" doc:"Open there, and not here"`
 }
 
 func (s *Server) getExposureChanges(ctx context.Context, in *changesQuery) (*body[ExposureChanges], error) {
@@ -118,7 +153,7 @@ func (s *Server) getExposureChanges(ctx context.Context, in *changesQuery) (*bod
 		return nil, problem(err)
 	}
 	was := other.Exposure(v)
-	return &body[ExposureChanges]{ExposureChanges{in.With, exposure.Opened(was.Open, now.Open, here), exposure.Opened(now.Open, was.Open, v)}}, nil
+	return &body[ExposureChanges]{ExposureChanges{in.With, doors(exposure.Opened(was.Open, now.Open, here)), doors(exposure.Opened(now.Open, was.Open, v))}}, nil
 }
 
 type closeQuery struct {

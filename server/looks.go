@@ -37,8 +37,16 @@ type seenLooks struct {
 // reported is what is found in the records of an analysis, and by the looks at it up to one.
 type reported struct {
 	findings.Report
-	of   *analysis
-	last int64
+	of     *analysis
+	last   int64
+	causes func() []findings.Cause // worked out once for all who ask
+}
+
+func newReported(r findings.Report, of *analysis, last int64) *reported {
+	return &reported{r, of, last, sync.OnceValue(func() []findings.Cause {
+		causes, _ := r.Causes()
+		return causes
+	})}
 }
 
 // judgedLook is a look held against records, with what that came by.
@@ -149,33 +157,33 @@ func (s *Server) held(ctx context.Context) (held, error) {
 }
 
 // report is what is found in the records as they are, and by looking.
-func (s *Server) report(ctx context.Context) (findings.Report, error) {
+func (s *Server) report(ctx context.Context) (*reported, error) {
 	seen, err := s.held(ctx)
 	if err != nil {
-		return findings.Report{}, err
+		return nil, err
 	}
 	if a := s.asked(ctx); a != seen.of { // what was seen is of what is in force
 		checked, err := a.Check(ctx)
 		if err != nil {
-			return findings.Report{}, err
+			return nil, err
 		}
-		return checked.With(keptOf(seen.all)), nil
+		return newReported(checked.With(keptOf(seen.all)), a, seen.last), nil
 	}
 	s.looked.mu.Lock()
 	known := s.looked.report
 	s.looked.mu.Unlock()
 	if known != nil && known.of == seen.of && known.last == seen.last {
-		return known.Report, nil
+		return known, nil
 	}
 	checked, err := seen.of.Check(ctx)
 	if err != nil {
-		return findings.Report{}, err
+		return nil, err
 	}
-	next := &reported{checked.With(keptOf(seen.all)), seen.of, seen.last}
+	next := newReported(checked.With(keptOf(seen.all)), seen.of, seen.last)
 	s.looked.mu.Lock()
 	s.looked.report = next
 	s.looked.mu.Unlock()
-	return next.Report, nil
+	return next, nil
 }
 
 func keptOf(seen []SeenLook) []look.Kept {

@@ -9,8 +9,8 @@ import (
 	"sync"
 	"weak"
 
+	"github.com/danielgtaylor/huma/v2"
 	"github.com/klauspost/compress/gzip"
-
 	"github.com/labstack/echo/v5"
 
 	"steady-compass/core/estate"
@@ -22,6 +22,7 @@ type packed struct {
 	turn parallel.Turn // of who makes it; the rest is whose turn it is
 	of   answered
 	sealed
+	rows any // those of its list, as they were packed last
 }
 
 // answered is what an answer is of: a revision on a day, or what a draft makes of it.
@@ -84,8 +85,8 @@ type recorder struct {
 	header http.Header
 	status int
 	plain  bytes.Buffer
-	out    bytes.Buffer
-	pack   *gzip.Writer
+	pack   *packer
+	rows   any // of the list of the answer, as they were packed the last time, and now
 }
 
 func (r *recorder) Header() http.Header    { return r.header }
@@ -95,10 +96,33 @@ func (r *recorder) Write(text []byte) (int, error) {
 	if r.status != http.StatusOK {
 		return r.plain.Write(text)
 	}
+	return r.packer().Write(text)
+}
+
+func (r *recorder) packer() *packer {
 	if r.pack == nil {
-		r.pack, _ = gzip.NewWriterLevel(&r.out, gzip.BestSpeed) // the level is one
+		r.pack = newPacker()
 	}
-	return r.pack.Write(text)
+	return r.pack
+}
+
+// inRows is an answer with a list whose rows are mostly what they were, one revision after the other.
+type inRows interface {
+	// pack packs the answer, with what rows were packed the last time.
+	pack(r *recorder) error
+}
+
+// jsonFormat writes answers as JSON (RFC 8259); those in rows, where they are packed, row by row.
+var jsonFormat = huma.Format{
+	Marshal: func(w io.Writer, v any) error {
+		if r, ok := w.(*recorder); ok && r.status == http.StatusOK {
+			if answer, ok := v.(inRows); ok {
+				return answer.pack(r)
+			}
+		}
+		return huma.DefaultJSONFormat.Marshal(w, v)
+	},
+	Unmarshal: huma.DefaultJSONFormat.Unmarshal,
 }
 
 // once answers a question that depends on the revision and the day alone: one makes the answer, the others wait for it as long as
@@ -111,41 +135,35 @@ func (s *Server) once(c *echo.Context, handle func(http.ResponseWriter, *http.Re
 	if err := p.turn.Take(r.Context()); err != nil {
 		return problemJSON(c, http.StatusServiceUnavailable, "This took too long", "the same question is being answered already; ask again")
 	}
-	answer, made, err := p.answer(s.asked(r.Context()).answered(r.Context()), asked, func(w http.ResponseWriter) { handle(w, r) })
+	answer, made := p.answer(s.asked(r.Context()).answered(r.Context()), asked, func(w http.ResponseWriter) { handle(w, r) })
 	if answer.header == nil {
-		return pass(c.Response(), made, err)
+		return pass(c.Response(), made)
 	}
 	return answer.write(c.Response(), r)
 }
 
 // answer is the answer that there is, where that holds for what was asked; else it is made, of what there is now. The turn ends with it.
-func (p *packed) answer(now, asked answered, handle func(http.ResponseWriter)) (sealed, *recorder, error) {
+func (p *packed) answer(now, asked answered, handle func(http.ResponseWriter)) (sealed, *recorder) {
 	defer p.turn.Leave()
 	if p.header != nil && p.of.holds(asked) {
-		return p.sealed, nil, nil
+		return p.sealed, nil
 	}
-	made := recorder{header: http.Header{}, status: http.StatusOK}
+	made := recorder{header: http.Header{}, status: http.StatusOK, rows: p.rows}
 	handle(&made)
 	if made.pack == nil {
-		return sealed{}, &made, nil
+		return sealed{}, &made
 	}
-	if err := made.pack.Close(); err != nil {
-		return sealed{}, &made, err
-	}
-	p.of, p.sealed = now, sealed{made.header, bytes.Clone(made.out.Bytes())}
-	return p.sealed, nil, nil
+	p.of, p.sealed, p.rows = now, sealed{made.header, made.pack.packed()}, made.rows
+	return p.sealed, nil
 }
 
 // pass hands an answer on that is not kept.
-func pass(w http.ResponseWriter, made *recorder, err error) error {
-	if err != nil {
-		return err
-	}
+func pass(w http.ResponseWriter, made *recorder) error {
 	for key, values := range made.header {
 		w.Header()[key] = values
 	}
 	w.WriteHeader(made.status)
-	_, err = w.Write(made.plain.Bytes())
+	_, err := w.Write(made.plain.Bytes())
 	return err
 }
 

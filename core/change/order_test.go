@@ -22,7 +22,7 @@ import (
 	"steady-compass/demo"
 )
 
-var judgedDrafts = flag.Int("judge.drafts", 40, "how many random drafts are put into order and held against all orders")
+var judgedDrafts = flag.Int("judge.drafts", 14, "how many random drafts are put into order and held against all orders")
 
 const day = estate.Date("2026-12-01")
 

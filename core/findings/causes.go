@@ -24,52 +24,92 @@ type Cause struct {
 // Causes are the causes of the findings of a report, the one that most hangs on first; and of each finding which of them it has. A finding
 // with several stands under each.
 func (r *Report) Causes() (causes []Cause, of [][]int) {
-	causes = []Cause{}
-	at := map[string]int{}
-	unmet := r.unmet()
-	keys := make([][]string, len(r.Findings))
+	causes, of = r.causesAsMet()
+	hang := make([]int, len(causes)) // how many findings
+	all := 0
+	for _, list := range of {
+		for _, n := range list {
+			hang[n]++
+			all++
+		}
+	}
+	room := make([]int, 0, all)
+	for n := range causes {
+		at := len(room)
+		room = room[:at+hang[n]]
+		causes[n].Findings = room[at:at:len(room)]
+	}
 	for i, f := range r.Findings {
-		keys[i] = f.causedBy(unmet)
-		for _, key := range keys[i] {
-			n, known := at[key]
-			if !known {
-				n = len(causes)
-				at[key] = n
-				causes = append(causes, Cause{Key: key})
+		for _, n := range of[i] {
+			c := &causes[n]
+			if len(c.Findings) == 0 || f.nearer(r.Findings[c.Head]) {
+				c.Head = i
 			}
-			causes[n].Findings = append(causes[n].Findings, i)
+			if c.Findings = append(c.Findings, i); len(of[i]) == 1 {
+				c.Ends++
+			}
 		}
 	}
 	for n := range causes {
-		c := &causes[n]
-		names := map[string]bool{}
-		c.Head = c.Findings[0]
-		for _, i := range c.Findings {
-			f := r.Findings[i]
-			if len(keys[i]) == 1 {
-				c.Ends++
-			}
-			if name := hostIn(f.Subject); name != "" {
-				names[name] = true
-			}
-			if r.Findings[i].nearer(r.Findings[c.Head]) {
-				c.Head = i
-			}
-		}
-		c.Names = len(names)
+		causes[n].Names = r.namesAmong(causes[n].Findings)
 	}
-	slices.SortStableFunc(causes, func(a, b Cause) int {
-		return cmp.Or(
-			cmp.Compare(r.Findings[a.Head].gives(), r.Findings[b.Head].gives()), cmp.Compare(b.Ends, a.Ends), cmp.Compare(r.Findings[a.Head].Level.Rank(), r.Findings[b.Head].Level.Rank()), cmp.Compare(a.Head, b.Head), strings.Compare(a.Key, b.Key),
-		)
-	})
-	of = make([][]int, len(r.Findings))
+	slices.SortFunc(causes, r.compareCauses)
+	for i := range of {
+		of[i] = of[i][:0]
+	}
 	for n := range causes {
 		for _, i := range causes[n].Findings {
 			of[i] = append(of[i], n)
 		}
 	}
 	return causes, of
+}
+
+// causesAsMet are the causes in the order in which the findings have them, without what hangs on them; and of each finding which it has.
+func (r *Report) causesAsMet() (causes []Cause, of [][]int) {
+	unmet := r.unmet()
+	causes, of = []Cause{}, make([][]int, len(r.Findings))
+	at := make(map[string]int, len(r.Findings))
+	for i, f := range r.Findings {
+		keys := f.causedBy(unmet)
+		of[i] = make([]int, len(keys))
+		for k, key := range keys {
+			n, known := at[key]
+			if !known {
+				n = len(causes)
+				at[key], causes = n, append(causes, Cause{Key: key})
+			}
+			of[i][k] = n
+		}
+	}
+	return causes, of
+}
+
+// compareCauses puts first what gives something back, what most hangs on, and what is worst.
+func (r *Report) compareCauses(a, b Cause) int {
+	headA, headB := r.Findings[a.Head], r.Findings[b.Head]
+	if d := cmp.Or(cmp.Compare(headA.gives(), headB.gives()), cmp.Compare(b.Ends, a.Ends)); d != 0 {
+		return d
+	}
+	if d := cmp.Or(cmp.Compare(headA.Level.Rank(), headB.Level.Rank()), cmp.Compare(a.Head, b.Head)); d != 0 {
+		return d
+	}
+	return strings.Compare(a.Key, b.Key)
+}
+
+// namesAmong is of how many names some findings are.
+func (r *Report) namesAmong(list []int) int {
+	if len(list) == 1 && hostIn(r.Findings[list[0]].Subject) != "" {
+		return 1
+	}
+	var names []string
+	for _, i := range list {
+		if name := hostIn(r.Findings[i].Subject); name != "" {
+			names = append(names, name)
+		}
+	}
+	slices.Sort(names)
+	return len(slices.Compact(names))
 }
 
 // unmet are the intents that are not met, by the places to which their ways come, or would, and by what they name.

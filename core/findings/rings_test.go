@@ -1,6 +1,7 @@
 package findings
 
 import (
+	"flag"
 	"fmt"
 	"math/rand/v2"
 	"strings"
@@ -73,12 +74,13 @@ func ringEstate(r *rand.Rand) string {
 	return b.String()
 }
 
+var judgedRings = flag.Int("judge.rings", 100, "how many estates of lines that lead to one another are looked over")
+
 // TestRings looks over random estates whose lines lead to one another in rings of every kind: each ends (a namespace that
 // overflows ends the test, and one that goes on for ever its time), and says something.
 func TestRings(t *testing.T) {
-	const estates = 300
 	r := rand.New(rand.NewPCG(4, 4))
-	for i := range estates {
+	for i := range *judgedRings {
 		text := ringEstate(r)
 		if len(looked(t, reread(t, text)).Findings) == 0 {
 			t.Errorf("estate %d: nothing is said of\n%s", i, text)

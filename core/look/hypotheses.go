@@ -3,6 +3,7 @@ package look
 import (
 	"fmt"
 	"maps"
+	"net/http"
 	"net/netip"
 	"slices"
 	"strings"
@@ -14,6 +15,7 @@ import (
 
 // How often such a thing happens, beside one another.
 const (
+	waitedFor  = 12.0 // a program that hangs, where the front says that it waited in vain
 	notRunning = 6.0
 	lineOff    = 3.0
 	standsElse = 2.0
@@ -31,6 +33,7 @@ type hypothesis struct {
 	check    string
 	weight   float64
 	change   estate.Change
+	hangs    string // the line of a listener that takes connections and never answers
 	own      bool   // only looks that read its line can be other than before
 	machine  string // only looks that pass it can be; "" where any can
 	weak     bool   // otherwise in a way not thought of: it may explain whatever reads the line
@@ -99,6 +102,10 @@ func (g *guessing) written(line string, r estate.Record) {
 	case *estate.Listen:
 		check := fmt.Sprintf("On %s: is %s running, and what does it listen on?", r.Place, r.Service)
 		turn(notRunning, fmt.Sprintf("%s does not run on %s", r.Service, r.Place), check)
+		g.add(&hypothesis{
+			line: line, why: fmt.Sprintf("%s hangs on %s: it takes connections, and answers nothing", r.Service, r.Place), own: true, hangs: line, weight: g.hanging(),
+			check: fmt.Sprintf("On %s: what has %s logged last, and does it answer whoever asks it there?", r.Place, r.Service),
+		})
 		if !r.Bind.Addr.IsValid() || r.Bind.Addr.IsUnspecified() {
 			turn(lineOff, fmt.Sprintf("%s listens on loopback only on %s", r.Service, r.Place), check, estate.With(r, func(n *estate.Listen) { n.Bind.Addr = netip.AddrFrom4([4]byte{127, 0, 0, 1}) }))
 			turn(oneOf, fmt.Sprintf("%s listens on IPv4 only on %s", r.Service, r.Place), check, estate.With(r, func(n *estate.Listen) { n.Bind.Addr = netip.IPv4Unspecified() }))
@@ -149,6 +156,14 @@ func (g *guessing) written(line string, r estate.Record) {
 		return
 	}
 	g.add(&hypothesis{line: line, why: "it is otherwise, in a way not thought of", check: "Compare the line with what is in force.", weight: anyHow, weak: true})
+}
+
+// hanging is how often a program hangs beside other things. A front that got no connection says so with another status (RFC 9110 §15.6.5).
+func (g *guessing) hanging() float64 {
+	if slices.ContainsFunc(g.asked, func(i int) bool { return g.looks[i].Status == http.StatusGatewayTimeout }) {
+		return waitedFor
+	}
+	return oneOf
 }
 
 // moved are the places that a rule may stand at instead.

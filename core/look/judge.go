@@ -3,6 +3,7 @@ package look
 import (
 	"cmp"
 	"fmt"
+	"net/http"
 	"net/netip"
 	"net/url"
 	"slices"
@@ -64,6 +65,7 @@ type bench struct {
 	t     *trace.Tracer
 	reads *memo.Reads
 	ways  map[choice][]trace.Path
+	hangs string // the line of a listener that takes connections and never answers; "" for none
 }
 
 func (b *bench) judge(l *Look) {
@@ -83,6 +85,9 @@ func (b *bench) judge(l *Look) {
 			continue
 		}
 		said := judgeWay(b.t, l, &p)
+		if at := b.hangsAt(&p); at >= 0 && slices.Contains(taken, p.Outcome) {
+			said = judgeHanging(l, &p, at, said)
+		}
 		if best == nil || rank(said.agrees) < rank(best.agrees) {
 			best = &said
 			l.Predicted = p.Outcome
@@ -91,6 +96,29 @@ func (b *bench) judge(l *Look) {
 	if best != nil {
 		l.Agrees, l.Says, l.Finding, l.Level = best.agrees, best.says, best.code, best.level
 	}
+}
+
+// hangsAt is the step of a way at which a program takes it that hangs; -1 for none.
+func (b *bench) hangsAt(p *trace.Path) int {
+	if b.hangs == "" {
+		return -1
+	}
+	return slices.IndexFunc(p.Steps, func(s flow.Step) bool { return slices.Contains(s.Records, b.hangs) })
+}
+
+// judgeHanging holds a look against a way on which a program hangs, where said is how it stands if none does: whoever speaks with that program
+// connects, and hears nothing; who asks a front before it is told that it waited in vain.
+func judgeHanging(l *Look, p *trace.Path, at int, said verdict) verdict {
+	behind := slices.ContainsFunc(p.Steps[:at], func(s flow.Step) bool { return s.Stage == flow.StageUpstream })
+	switch {
+	case l.Did == Connect, behind && l.Did == TLS:
+		return said
+	case !behind && l.Came == Failed, behind && l.Status == http.StatusGatewayTimeout:
+		return agreed
+	case behind && (l.Status == http.StatusBadGateway || l.Status == http.StatusServiceUnavailable):
+		return verdict{agrees: CannotTell} // not every front says which it was
+	}
+	return differs(SeenStatus, "a program hangs, and it was answered")
 }
 
 // changes says whether an address is recorded as one that changes by itself: what is looked at is the one that its name gave then.

@@ -355,7 +355,7 @@ func sameChange(all []*hypothesis) [][]*hypothesis {
 	var out [][]*hypothesis
 	at := map[string]int{}
 	for _, h := range all {
-		key := fmt.Sprint(h.weak, h.change.Remove)
+		key := fmt.Sprint(h.weak, h.hangs, h.change.Remove)
 		for _, p := range h.change.Add {
 			key += fmt.Sprint(p.At, " ", estate.Line(p.Record), "\n")
 		}
@@ -399,6 +399,7 @@ func both(a, b *hypothesis) *hypothesis {
 		key: a.key + " and " + b.key, kind: a.kind, why: a.why + ", and " + b.why, check: a.check + " " + b.check, weight: a.weight * b.weight * lies,
 		records: slices.Concat(a.records, b.records),
 	}
+	h.hangs = cmp.Or(a.hangs, b.hangs)
 	h.change.Remove = slices.Concat(a.change.Remove, b.change.Remove)
 	slices.Sort(h.change.Remove)
 	h.change.Remove = slices.Compact(h.change.Remove)
@@ -412,12 +413,14 @@ func (x *inquiry) suppose(h *hypothesis) bool {
 	case h.so != nil:
 	case h.weak:
 		h.so = &bench{t: x.t}
+	case len(h.change.Remove)+len(h.change.Add) == 0:
+		h.so = &bench{t: x.t, hangs: h.hangs}
 	default:
 		e, err := x.t.Model.Estate.Apply(h.change)
 		if err != nil {
 			return false
 		}
-		h.so = &bench{t: x.t.After(e)}
+		h.so = &bench{t: x.t.After(e), hangs: h.hangs}
 	}
 	return true
 }

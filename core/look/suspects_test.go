@@ -20,7 +20,7 @@ import (
 	"steady-compass/core/trace"
 )
 
-var judgedFaults = flag.Int("judge.faults", 40, "how many single faults are put into estates, to be found by looks")
+var judgedFaults = flag.Int("judge.faults", 16, "how many single faults are put into estates, to be found by looks")
 
 // counted is where faults stood among the suspects.
 type counted struct{ n, first, three int }
@@ -225,5 +225,57 @@ listen box 8100 as open
 	}
 	if got, err := look.Suspects(context.Background(), tr, "a.example:443", looks, nil); err != nil || got.None == "" || len(got.Suspects) > 0 {
 		t.Errorf("of what is as recorded: %+v %v", got, err)
+	}
+}
+
+// TestProgramThatHangs: who takes a connection and never answers is told from who does not run, at first hand and behind a front.
+func TestProgramThatHangs(t *testing.T) {
+	tr := trace.New(model.Compile(notationtest.Parse(t, `
+network lan 10.9.0.0/24
+host gate router
+host box
+host back
+address gate 9.9.9.9 internet
+address gate 10.9.0.1 lan
+address box 10.9.0.5 lan
+address back 10.9.0.6 lan
+zone a.example
+dns a.example A 9.9.9.9
+dns b.example A 9.9.9.9
+forward gate 80,8100 to 10.9.0.5
+listen box 80 as front
+listen box 8100 as tool
+listen back 3000 as app
+listen back 3001 as other
+site front a.example to http://back:3000
+site front b.example to http://back:3001
+site tool a.example files
+`)), "2026-12-01")
+	at := time.Date(2026, 12, 1, 10, 0, 0, 0, time.UTC)
+	seen := func(target string, did look.Did, came look.Came, status int) look.Look {
+		return look.Look{At: at, From: "internet", Target: target, Did: did, Came: came, Status: status, Address: "9.9.9.9"}
+	}
+	well := []look.Look{
+		seen("b.example:80", look.Connect, look.Arrived, 0), seen("http://b.example/", look.HTTP, look.Arrived, 200), seen("a.example:80", look.Connect, look.Arrived, 0),
+	}
+	for _, c := range []struct {
+		target, first string
+		looks         []look.Look
+	}{
+		{"a.example:80", "app hangs on back: it takes connections, and answers nothing", append(slices.Clone(well), seen("http://a.example/", look.HTTP, look.Arrived, 504))},
+		{"a.example:80", "app does not run on back", append(slices.Clone(well), seen("http://a.example/", look.HTTP, look.Arrived, 502))},
+		{"a.example:8100", "tool hangs on box: it takes connections, and answers nothing", append(slices.Clone(well),
+			seen("a.example:8100", look.Connect, look.Arrived, 0), seen("http://a.example:8100/", look.HTTP, look.Failed, 0))},
+		{"a.example:80", "front hangs on box: it takes connections, and answers nothing", []look.Look{
+			well[0], well[2], seen("http://a.example/", look.HTTP, look.Failed, 0), seen("http://b.example/", look.HTTP, look.Failed, 0),
+		}},
+	} {
+		got, err := look.Suspects(t.Context(), tr, c.target, c.looks, []string{"internet"})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if len(got.Suspects) == 0 || got.Suspects[0].Why != c.first || len(got.Suspects[0].Against) > 0 {
+			t.Errorf("%s: expected %q, got %+v (%s)", c.target, c.first, got.Suspects, got.None)
+		}
 	}
 }

@@ -13,6 +13,7 @@ import (
 	"steady-compass/core/estate"
 	"steady-compass/core/findings"
 	"steady-compass/core/notation"
+	"steady-compass/demo"
 )
 
 var mistakes = flag.Int("mends.mistakes", 150, "how many single mistakes are made and their mends judged")
@@ -78,6 +79,60 @@ func TestMistakes(t *testing.T) {
 		if x.of >= 10 && x.well*100 < x.of*80 {
 			t.Errorf("%s: %v are mended as well as by undoing", key, x)
 		}
+	}
+}
+
+var several = flag.Int("mends.several", 25, "into how many estates one to three mistakes are put, and every mend that is offered is judged")
+
+// TestMendsOfSeveralMistakes puts one to three mistakes at once into an estate with nothing wrong in it, and judges every mend that is offered
+// for what is found then, as if nothing else were wrong.
+func TestMendsOfSeveralMistakes(t *testing.T) {
+	texts := append(soundEstates(t), demo.Estate)
+	offered, none := 0, 0
+	for seed := range uint64(*several) {
+		r := rand.New(rand.NewPCG(seed, 14))
+		e, faults := notation.Parse(texts[seed%uint64(len(texts))])
+		if len(faults) > 0 {
+			t.Fatal(faults)
+		}
+		var made []string
+		for range 1 + r.IntN(3) {
+			was, is, _ := mistake(r, e)
+			if is == nil {
+				continue
+			}
+			wrong, err := e.Apply(estate.Change{Remove: []string{estate.Line(was)}, Add: []estate.Placed{{Record: is}}})
+			if err != nil {
+				continue
+			}
+			if _, faults := notation.Parse(notation.Print(wrong)); len(faults) == 0 {
+				e, made = wrong, append(made, estate.Line(is))
+			}
+		}
+		s := looked(t, notation.Print(e))
+		before := anew(t, e)
+		causes, _ := s.Checked.Causes()
+		for _, c := range causes {
+			f := s.Checked.Findings[c.Head]
+			if f.Level == findings.Note || len(made) == 0 {
+				continue
+			}
+			offers, _, err := s.Offers(t.Context(), For(f), s.Deciding(f))
+			if err != nil {
+				t.Fatal(err)
+			}
+			if len(offers) == 0 {
+				none++
+			}
+			for i := range offers {
+				offered++
+				s.judge(t, fmt.Sprintf("seed %d, with %q", seed, made), f, &offers[i], before)
+			}
+		}
+	}
+	t.Logf("%d mends offered, and none for %d causes", offered, none)
+	if offered < *several {
+		t.Errorf("only %d mends were offered", offered)
 	}
 }
 

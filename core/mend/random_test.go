@@ -51,27 +51,32 @@ func TestRandomMends(t *testing.T) {
 				continue
 			}
 			held++
-			e := s.Tracer.Model.Estate
-			for _, m := range append([]*flow.Mend{f.Mend}, got.With...) {
-				if e, err = attempt(e, m); err != nil {
-					t.Fatalf("seed %d: %v: %v", seed, m, err)
-				}
-			}
-			e = Issued(e, s.Tracer.Model.Estate)
-			after := anew(t, e)
-			if after.Has(f.Code, f.Subject) {
-				t.Errorf("seed %d: %s %s is still there after %v", seed, f.Code, f.Subject, *f.Mend)
-			}
-			for _, b := range findings.Ended(after.Report, before.Report) {
-				if b.Level == findings.Error && !got.entails(b) && !comes(b, For(f), false) {
-					t.Errorf("seed %d: the mend of %s %s %v brings %s %s: %s", seed, f.Code, f.Subject, *f.Mend, b.Code, b.Subject, b.Why)
-				}
-			}
+			s.judge(t, fmt.Sprintf("seed %d", seed), f, &got, before)
 		}
 	}
 	t.Logf("%d of %d hold; against the others: %v", held, tried, reasons)
 	if tried < 100 || held < 50 {
 		t.Errorf("only %d of %d hold", held, tried)
+	}
+}
+
+// judge holds a mend that is offered for a finding against a check made anew of the estate with it: the finding is gone, and no error has come.
+func (s State) judge(t *testing.T, where string, f *findings.Finding, offer *Trial, before *findings.Checked) {
+	t.Helper()
+	e, err := s.Tracer.Model.Estate, error(nil)
+	for _, m := range append([]*flow.Mend{offer.Mend}, offer.With...) {
+		if e, err = attempt(e, m); err != nil {
+			t.Fatalf("%s: %v: %v", where, m, err)
+		}
+	}
+	after := anew(t, Issued(e, s.Tracer.Model.Estate))
+	if after.Has(f.Code, f.Subject) {
+		t.Errorf("%s: %s %s is still there after %v", where, f.Code, f.Subject, *offer.Mend)
+	}
+	for _, b := range findings.Ended(after.Report, before.Report) {
+		if b.Level == findings.Error && !offer.entails(b) && !comes(b, For(f), false) {
+			t.Errorf("%s: the mend of %s %s %v brings %s %s: %s", where, f.Code, f.Subject, *offer.Mend, b.Code, b.Subject, b.Why)
+		}
 	}
 }
 

@@ -47,10 +47,9 @@ type Counts struct {
 	Notes      int `json:"notes"`
 }
 
-// Counts says how much needs attention, seen from the internet.
+// Counts says how much needs attention, seen from the internet; what is found is for Found to count.
 func (s *Survey) Counts(ctx context.Context) (Counts, error) {
-	report, err := s.Check(ctx) // before what is open, which goes on from there
-	if err != nil {
+	if _, err := s.Check(ctx); err != nil { // before what is open, which goes on from there
 		return Counts{}, err
 	}
 	rows, err := s.Names(ctx, "internet")
@@ -85,13 +84,11 @@ func (s *Survey) Counts(ctx context.Context) (Counts, error) {
 		}
 	}
 	c.Undeclared = len(doors)
-	c.Found(&report.Report)
 	return c, nil
 }
 
-// Found counts what a report has.
-func (c *Counts) Found(report *findings.Report) {
-	causes, _ := report.Causes()
+// Found counts what a report has, and its causes.
+func (c *Counts) Found(report *findings.Report, causes []findings.Cause) {
 	c.Causes = len(causes)
 	c.Errors, c.Warnings, c.Notes = report.Counts[findings.Error], report.Counts[findings.Warning], report.Counts[findings.Note]
 }

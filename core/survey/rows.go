@@ -32,6 +32,9 @@ type Row struct {
 	reads *memo.Reads // what it was worked out from
 }
 
+// Origin is what a row was worked out from: a row of the same name, port and origin says the same.
+func (r *Row) Origin() *memo.Reads { return r.reads }
+
 // RowWay is one way of a row.
 type RowWay struct {
 	Family  string       `json:"family"`

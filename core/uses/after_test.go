@@ -1,6 +1,7 @@
 package uses
 
 import (
+	"flag"
 	"math/rand/v2"
 	"os"
 	"regexp"
@@ -16,6 +17,8 @@ import (
 
 var anyWord = regexp.MustCompile(`[a-z0-9*][a-z0-9.:*/-]*`)
 
+var judgedEdits = flag.Int("judge.edits", 25, "edits of each estate after which an index that goes on is held against one made anew")
+
 // TestIndexAfterEdits holds an index that goes on through edits against one made anew, for words of the estate.
 func TestIndexAfterEdits(t *testing.T) {
 	demo, err := os.ReadFile("../../demo/fernmoor.estate")
@@ -28,7 +31,7 @@ func TestIndexAfterEdits(t *testing.T) {
 		e := parsed(t, text)
 		index := New(trace.New(model.Compile(e), "2026-11-25"))
 		var gone []estate.Record
-		for range 60 {
+		for range *judgedEdits {
 			c, kept := synth.Edit(r, e, gone)
 			next, err := e.Apply(c)
 			if err != nil {

@@ -201,6 +201,9 @@ func (r *reader) machine(s *section) {
 
 // section takes over what a section says.
 func (r *reader) section(s *section) {
+	if s.name == "inside" {
+		return // containers said it
+	}
 	if !s.ok() {
 		switch why := s.end; {
 		case strings.HasPrefix(why, "no right"):
@@ -223,7 +226,7 @@ func (r *reader) section(s *section) {
 	case "routes":
 		r.routes(s, whole)
 	case "sockets":
-		r.sockets(s, whole)
+		r.sockets(s, r.out.Machine.Host, whole)
 	case "hosts":
 		r.hosts(s, whole)
 	case "nft", "save":
@@ -365,9 +368,8 @@ func (r *reader) routes(s *section, whole bool) {
 	r.out.Machine.Routes(routes, whole)
 }
 
-// sockets takes over what listens. A place's own programs come as listeners; what a container has is in its own namespace, and not in the list.
-func (r *reader) sockets(s *section, whole bool) {
-	host := r.out.Machine.Host
+// sockets takes over what listens at a place: the machine, or a container, which has a list of its own.
+func (r *reader) sockets(s *section, place string, whole bool) {
 	var found []machine.Observed
 	for n, line := range s.body {
 		words := strings.Fields(line)
@@ -375,7 +377,7 @@ func (r *reader) sockets(s *section, whole bool) {
 			r.garbled(s, n, "sock TRANSPORT ADDRESS:PORT PROGRAM")
 			continue
 		}
-		o := machine.Observed{Transport: netset.TCP, Program: words[3], Place: host, Stack: host}
+		o := machine.Observed{Transport: netset.TCP, Program: words[3], Place: place, Stack: place}
 		if strings.HasPrefix(words[1], "udp") {
 			o.Transport = netset.UDP
 		}
@@ -395,7 +397,7 @@ func (r *reader) sockets(s *section, whole bool) {
 	}
 	r.out.Machine.Hold(found)
 	if whole {
-		r.out.Machine.Whole = append(r.out.Machine.Whole, machine.Whole{Aspect: machine.TCP, Place: host}, machine.Whole{Aspect: machine.UDP, Place: host})
+		r.out.Machine.Whole = append(r.out.Machine.Whole, machine.Whole{Aspect: machine.TCP, Place: place}, machine.Whole{Aspect: machine.UDP, Place: place})
 	}
 }
 
@@ -458,10 +460,23 @@ func (r *reader) containers(sections []section) {
 	if !asked || len(state.Containers)+len(state.Networks) == 0 && !whole {
 		return
 	}
-	b, _ := state.Account(r.out.Machine.Host, whole)
+	b, names := state.Account(r.out.Machine.Host, whole)
 	r.out.Machine.Join(b)
-	if len(state.Containers) > 0 {
-		r.left("What listens inside the containers is not in the account: it comes with their images, or from collect on the machine.")
+	seen := map[string]bool{}
+	for i := range sections {
+		if s := &sections[i]; s.name == "inside" && names[s.what] != "" && (s.ok() || len(s.body) > 0) {
+			seen[names[s.what]] = true
+			r.sockets(s, names[s.what], s.ok())
+		}
+	}
+	var unseen []string
+	for _, c := range state.Containers {
+		if name := names[c.ID]; name != "" && !seen[name] && c.State.Status == "running" && c.HostConfig.NetworkMode != "host" {
+			unseen = append(unseen, name)
+		}
+	}
+	if len(unseen) > 0 {
+		r.left("What listens inside these containers is not in the account: %s. It comes with their images, or from collect on the machine.", strings.Join(unseen, ", "))
 	}
 }
 

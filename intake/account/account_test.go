@@ -63,11 +63,25 @@ const box = `steady-compass account 1
 |bind {"80/tcp":[{"HostIp":"","HostPort":"8080"}]}
 |port {"80/tcp":[{"HostIp":"0.0.0.0","HostPort":"8080"}]}
 |leg dock n1 172.20.0.5 - shop store
+|container c2 /idle exited 0 dock p idle
+|bind {}
+|port {}
+|leg dock n1 - - idle
+|container c3 /deep running 9 dock p deep
+|bind {}
+|port {}
+|leg dock n1 - - deep
 = ok
+@ inside c1
+|sock tcp *:80 shopd
+|sock udp 127.0.0.11:53 -
+= ok
+@ inside c3
+= no right
 @ networks docker
 |network n1 dock bridge false - 172.20.0.0/24
 = ok
-@ done 9
+@ done 11
 `
 
 // taken is an estate with an account taken over, what is said of it, and what it finds gone.
@@ -108,18 +122,24 @@ func TestTakenOver(t *testing.T) {
 	for _, want := range []string{
 		"host box router", "address box 10.40.8.10 dmz", "address box 10.50.0.1 box-eth1", "route box default via 10.40.8.1", "route box 10.9.0.0/16 via nowhere",
 		"listen box 22 as sshd", "listen box 127.0.0.53:53 as resolved", "listen box 123/udp as ntpd", "listen box 9100 as port-9100",
-		"name store.lan 10.40.8.20 on box", "network dock 172.20.0.0/24 on box", "container box/shop in dock=172.20.0.5 alias store", "map box/shop 8080 to 80",
+		"name store.lan 10.40.8.20 on box", "network dock 172.20.0.0/24 on box", "container box/shop in dock=172.20.0.5 alias store", "map box/shop 8080 to 80", "listen box/shop 80 as shopd",
 		"on box input otherwise drop", "pass 22 entering dmz",
 	} {
 		if !strings.Contains(got, want) {
 			t.Errorf("not taken over: %s\n%s", want, got)
 		}
 	}
+	if strings.Contains(got, "127.0.0.11") {
+		t.Errorf("the engine's own resolver is taken over\n%s", got)
+	}
 	if strings.Contains(got, "9999") || strings.Contains(got, "172.20.0.1 ") {
 		t.Errorf("a temporary address, or a container network's own, is taken over\n%s", got)
 	}
 	if !slices.ContainsFunc(left, func(l string) bool { return strings.Contains(l, "Not readable without more rights: nft") }) {
 		t.Errorf("left out: %q", left)
+	}
+	if !slices.ContainsFunc(left, func(l string) bool { return strings.Contains(l, "these containers is not in the account: box/deep.") }) {
+		t.Errorf("of containers that nobody looked into is said: %q", left)
 	}
 	if !strings.Contains(got, "unknown") {
 		t.Errorf("a condition that was withheld is taken for none\n%s", got)
@@ -146,7 +166,7 @@ func TestRulesetOnce(t *testing.T) {
 func TestServers(t *testing.T) {
 	with := func(socket string) string {
 		text := strings.Replace(box, "|sock tcp *:9100 -\n", "|sock tcp *:9100 -\n"+socket, 1)
-		return strings.Replace(text, "@ done 9", "@ nginx /etc/nginx/nginx.conf\n|http {\n|include /etc/nginx/sites-enabled/*;\n|}\n= ok\n@ nginx /etc/nginx/sites-enabled/shop\n|server {\n|listen 80;\n|server_name shop.example;\n|location / {\n|proxy_pass http://127.0.0.1:8080;\n|}\n|}\n= ok\n@ done 11", 1)
+		return strings.Replace(text, "@ done 11", "@ nginx /etc/nginx/nginx.conf\n|http {\n|include /etc/nginx/sites-enabled/*;\n|}\n= ok\n@ nginx /etc/nginx/sites-enabled/shop\n|server {\n|listen 80;\n|server_name shop.example;\n|location / {\n|proxy_pass http://127.0.0.1:8080;\n|}\n|}\n= ok\n@ done 13", 1)
 	}
 	got, left, faults, _ := taken(t, with("|sock tcp 0.0.0.0:80 nginx\n"), "", notationtest.Parse(t, "network dmz 10.40.8.0/24\n"))
 	if got = strings.Join(strings.Fields(got), " "); len(faults) > 0 || !strings.Contains(got, "site nginx shop.example at 0.0.0.0:80 to http://127.0.0.1:8080") || strings.Count(got, "listen box 80 ")+strings.Count(got, "listen box 0.0.0.0:80 ") != 1 {
@@ -204,7 +224,7 @@ func TestGarbled(t *testing.T) {
 		{"a later kind", strings.Replace(box, "account 1", "account 2", 1), "box", "no account that is known here"},
 		{"a line of nobody's", strings.Replace(box, "|route default 10.40.8.1", "route default 10.40.8.1", 1), "box", "box.account:21:1"},
 		{"an address that is none", strings.Replace(box, "10.40.8.10/24", "10.40.8.310/24", 1), "box", "addr INTERFACE ADDRESS/LENGTH"},
-		{"fewer sections", strings.Replace(box, "done 9", "done 10", 1), "box", "each section whole"},
+		{"fewer sections", strings.Replace(box, "done 11", "done 12", 1), "box", "each section whole"},
 		{"more behind it", box + "|x\n", "box", "more behind its end"},
 		{"no name", strings.Replace(box, "|name box.example.org", "|name ???", 1), "", "does not say of which machine"},
 	} {

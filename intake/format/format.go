@@ -102,13 +102,21 @@ func (src Source) Parts() ([]Source, error) {
 	return parts, nil
 }
 
-// portsHeld are the TCP ports that listeners have, and those that containers have mapped.
+// portsHeld are the TCP ports that listeners have on the machine's own addresses, and those that containers have mapped.
 func portsHeld(records []estate.Record) *netset.Ports {
+	apart := map[string]bool{} // containers with addresses of their own
+	for _, r := range records {
+		if c, ok := r.(*estate.Container); ok && !c.SharesHost {
+			apart[c.Name] = true
+		}
+	}
 	var all []netset.PortRange
 	for _, r := range records {
 		switch r := r.(type) {
 		case *estate.Listen:
-			all = append(all, r.Bind.Ranges...)
+			if !apart[r.Place] {
+				all = append(all, r.Bind.Ranges...)
+			}
 		case *estate.Map:
 			all = append(all, r.Bind.Ranges...)
 		}

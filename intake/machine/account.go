@@ -176,15 +176,20 @@ type Observed struct {
 	Stack     string           // whose addresses it is on: the place itself, or the machine of a container that shares its host
 }
 
+// engineResolver is where an engine answers names inside each container, on another port after each start.
+var engineResolver = netip.AddrFrom4([4]byte{127, 0, 0, 11})
+
 // Hold adds the sockets that programs hold, as listen lines, but for those that are nobody's to reach: what programs ask
-// from, and what is on a link-local address.
+// from, what is on a link-local address, and what an engine answers its containers at.
 func (a *Account) Hold(sockets []Observed) {
 	var told []Observed
-	asking, local := 0, 0
+	asking, local, resolving := 0, 0, 0
 	for _, s := range sockets {
 		switch {
 		case s.Addr.IsLinkLocalUnicast():
 			local++
+		case s.Addr == engineResolver && strings.Contains(s.Stack, "/"):
+			resolving++
 		case s.Transport == netset.UDP && s.Port >= FirstEphemeral:
 			asking++
 		default:
@@ -204,6 +209,7 @@ func (a *Account) Hold(sockets []Observed) {
 	a.Leave(hidden, "The program of 1 socket is another user's, and seen by root only: it is called by its port.", "The programs of %d sockets are other users', and seen by root only: they are called by their ports.")
 	a.Leave(unnamed, "1 socket has no program's name, and is called by its port.", "%d sockets have no program's name, and are called by their ports.")
 	a.Leave(asking, "1 UDP socket on a port from which programs ask is left out.", "%d UDP sockets on ports from which programs ask are left out.")
+	a.Leave(resolving, "1 socket at which an engine answers names inside a container is left out.", "%d sockets at which engines answer names inside containers are left out.")
 	a.Leave(local, "1 socket on a link-local address is left out.", "%d sockets on link-local addresses are left out.")
 }
 

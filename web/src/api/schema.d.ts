@@ -2176,14 +2176,14 @@ export interface components {
         ExposureAnswer: {
             addresses: components["schemas"]["WallAddress"][];
             from: string;
-            open: components["schemas"]["Open"][];
+            open: components["schemas"]["OpenDoor"][];
             undecided: components["schemas"]["Undecided"][];
         };
         ExposureChanges: {
             /** @description Open there, and not here */
-            closed: components["schemas"]["Open"][];
+            closed: components["schemas"]["OpenDoor"][];
             /** @description Open here, and not there */
-            opened: components["schemas"]["Open"][];
+            opened: components["schemas"]["OpenDoor"][];
             with: string;
         };
         FailsShut: {
@@ -2753,7 +2753,7 @@ export interface components {
             seconds: number;
             type: string;
         };
-        Open: {
+        OpenDoor: {
             address: string;
             /** @enum {string} */
             intent: "declared" | "partial" | "none";
@@ -2765,6 +2765,8 @@ export interface components {
             service: string;
             site: string | null;
             sources: components["schemas"]["Sources"];
+            /** @description The first of its records that let it in; the listener, where it is simply there */
+            through: string[];
             transport: string;
         };
         OtherMend: {

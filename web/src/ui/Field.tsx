@@ -1,5 +1,6 @@
 import { Input, Label, TextField, type TextFieldProps } from 'react-aria-components';
 import styled from 'styled-components';
+import { size } from './theme';
 
 const Box = styled(TextField)`
   display: grid;
@@ -13,7 +14,7 @@ const Box = styled(TextField)`
     background: none;
     color: ${(p) => p.theme.ink};
     padding: 4px 0;
-    font-size: 13px;
+    font-size: ${size.text};
     min-width: 0;
     &:focus {
       outline: none;

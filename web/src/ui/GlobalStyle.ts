@@ -1,4 +1,5 @@
 import { createGlobalStyle } from 'styled-components';
+import { size } from './theme';
 
 export const GlobalStyle = createGlobalStyle`
   * { box-sizing: border-box; }
@@ -11,7 +12,7 @@ export const GlobalStyle = createGlobalStyle`
     font-feature-settings: 'tnum', 'zero';
     -webkit-font-smoothing: antialiased;
   }
-  code, kbd, .mono, input, textarea { font-family: 'IBM Plex Mono', ui-monospace, monospace; font-size: 12px; font-feature-settings: 'zero'; }
+  code, kbd, .mono, input, textarea { font-family: 'IBM Plex Mono', ui-monospace, monospace; font-size: ${size.plain}; font-feature-settings: 'zero'; }
   button { font: inherit; color: inherit; }
   a { color: inherit; text-decoration: none; }
   h1, h2, h3, p { margin: 0; font-weight: inherit; font-size: inherit; }

@@ -1,12 +1,13 @@
 import { useId, type KeyboardEvent, type Ref } from 'react';
 import styled, { css } from 'styled-components';
+import { size } from './theme';
 
 /** A label over a field for notation, and the field's look. */
 export const Label = styled.label`
   display: grid;
   gap: 3px;
   color: ${(p) => p.theme.ink2};
-  font-size: 12px;
+  font-size: ${size.plain};
 `;
 
 export const written = css`

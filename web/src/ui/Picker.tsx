@@ -2,6 +2,7 @@ import { useMemo, useState } from 'react';
 import { Button, ComboBox, Input, ListBox, ListBoxItem, Popover } from 'react-aria-components';
 import styled from 'styled-components';
 import { useVantages } from '../api/client';
+import { size } from './theme';
 
 const Box = styled(ComboBox)`
   display: flex;
@@ -53,7 +54,7 @@ export const Item = styled(ListBoxItem)`
   padding: 3px 10px;
   cursor: pointer;
   outline: none;
-  font-size: 12.5px;
+  font-size: ${size.plain};
   small {
     color: ${(p) => p.theme.ink2};
   }

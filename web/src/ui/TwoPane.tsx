@@ -1,4 +1,5 @@
 import styled from 'styled-components';
+import { size } from './theme';
 
 /** A list, and beside it what is to become of it. */
 export const Two = styled.div`
@@ -19,7 +20,7 @@ export const Side = styled.aside`
   overflow: auto;
   padding: 18px 22px 24px 20px;
   h3 {
-    font-size: 13px;
+    font-size: ${size.text};
     font-weight: 600;
     margin: 0 0 6px;
   }
@@ -30,7 +31,7 @@ export const Top = styled.header`
   padding: 14px 24px 12px;
   border-bottom: 1px solid ${(p) => p.theme.rule};
   h2 {
-    font-size: 17px;
+    font-size: ${size.head};
     line-height: 24px;
     overflow-wrap: anywhere;
   }
@@ -44,7 +45,7 @@ export const Top = styled.header`
 
 /** The head of some lines of a list, and how many they are. */
 export const Group = styled.h3`
-  font-size: 12px;
+  font-size: ${size.plain};
   font-weight: 400;
   color: ${(p) => p.theme.ink2};
   padding: 14px 24px 4px;

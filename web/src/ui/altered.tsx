@@ -2,6 +2,7 @@
 import { useMemo } from 'react';
 import styled from 'styled-components';
 import { api, ask, useInForce } from '../api/client';
+import { size } from './theme';
 
 /** Rows that are other than in force, by key; what they are there, or null where they are not there at all. */
 export interface Altered<T> {
@@ -44,7 +45,7 @@ export function alteredProps<T>(altered: Altered<T>, key: string, words?: (was: 
 
 const Said = styled.small`
   color: ${(p) => p.theme.ink};
-  font-size: 12px;
+  font-size: ${size.plain};
   border-left: 3px solid ${(p) => p.theme.ink};
   padding-left: 7px;
   white-space: nowrap;

@@ -3,6 +3,7 @@ import { useEffect, useSyncExternalStore } from 'react';
 import { Dialog, Heading, Modal, ModalOverlay } from 'react-aria-components';
 import styled from 'styled-components';
 import { Acts, Plain, Strong } from './Quiet';
+import { size } from './theme';
 
 export type Hint = [keys: string, does: string];
 
@@ -86,7 +87,7 @@ const Sheet = styled(Modal)`
   max-width: 640px;
   h2 {
     font-weight: 600;
-    font-size: 15px;
+    font-size: ${size.lead};
     margin-bottom: 10px;
   }
   dl {

@@ -59,6 +59,16 @@ export const night: Tokens = {
   onInk: '#0B141E',
 };
 
+/** The type sizes. */
+export const size = {
+  small: '11.5px',
+  plain: '12px',
+  text: '13px',
+  lead: '15px',
+  head: '17px',
+  title: '21px',
+} as const;
+
 declare module 'styled-components' {
   // eslint-disable-next-line @typescript-eslint/no-empty-object-type
   export interface DefaultTheme extends Tokens {}

@@ -12,6 +12,7 @@ import { Tools } from '../../ui/Tools';
 import { useViewHints } from '../../ui/hints';
 import { Choice } from '../../ui/Choice';
 import { alteredProps, AlteredSaid, useAltered, type Altered } from '../../ui/altered';
+import { size } from '../../ui/theme';
 
 const Grid = styled.div<{ $n: number }>`
   display: grid;
@@ -30,7 +31,7 @@ const Grid = styled.div<{ $n: number }>`
     z-index: 1;
     background: ${(p) => p.theme.ground};
     border-bottom: 1px solid ${(p) => p.theme.rule};
-    font-size: 12px;
+    font-size: ${size.plain};
     line-height: 30px;
     color: ${(p) => p.theme.ink2};
   }
@@ -88,7 +89,7 @@ const Grid = styled.div<{ $n: number }>`
   .type,
   .value {
     font-family: 'IBM Plex Mono', monospace;
-    font-size: 12px;
+    font-size: ${size.plain};
   }
   .name button {
     max-width: 100%;

@@ -20,6 +20,7 @@ import { useViewHints } from '../../ui/hints';
 import { dayWords } from '../../ui/time';
 import { Wrapping } from '../../ui/Wrapping';
 import { alteredProps, AlteredSaid, useAltered, type Altered } from '../../ui/altered';
+import { size } from '../../ui/theme';
 
 const columns = '20px minmax(90px, 1fr) minmax(120px, 2.2fr) minmax(90px, 1.2fr) 148px 150px';
 
@@ -40,7 +41,7 @@ const Head = styled.div`
   border-bottom: 1px solid ${(p) => p.theme.rule};
   background: ${(p) => p.theme.ground};
   color: ${(p) => p.theme.ink2};
-  font-size: 12px;
+  font-size: ${size.plain};
 `;
 
 const Line = styled(ListLine)`

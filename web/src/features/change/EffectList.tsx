@@ -3,14 +3,15 @@ import { Link } from 'wouter';
 import type { Effect, OldAnswer } from '../../api/client';
 import { moment } from '../../ui/time';
 import { isGood, outcomeWords } from '../../ui/marks';
+import { size } from '../../ui/theme';
 
 const Table = styled.div`
-  font-size: 12.5px;
+  font-size: ${size.plain};
   h4 {
     margin: 0;
     padding: 8px 14px 4px;
     font-weight: 400;
-    font-size: 12px;
+    font-size: ${size.plain};
     color: ${(p) => p.theme.ink2};
   }
   ul {

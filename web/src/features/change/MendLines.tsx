@@ -1,11 +1,12 @@
 import styled from 'styled-components';
 import type { Mend } from '../../api/client';
+import { size } from '../../ui/theme';
 
 const Pre = styled.div`
   border-left: 1px solid ${(p) => p.theme.rule};
   padding-left: 10px;
   font-family: 'IBM Plex Mono', monospace;
-  font-size: 12px;
+  font-size: ${size.plain};
   line-height: 20px;
   overflow-wrap: anywhere;
   del {

@@ -13,6 +13,7 @@ import { traceURL, useQueryWord, withoutURL } from '../../ui/route';
 import { FilterField, Tools } from '../../ui/Tools';
 import { columns, laidOut, letter, shortName, type Drawn, type Placed, type Sheet } from './layout';
 import { saveDrawing } from './save';
+import { size } from '../../ui/theme';
 
 const View = styled.div`
   display: grid;
@@ -38,7 +39,7 @@ const Head = styled.div`
   height: 29px;
   line-height: 29px;
   border-bottom: 1px solid ${(p) => p.theme.rule};
-  font-size: 12px;
+  font-size: ${size.plain};
   color: ${(p) => p.theme.ink2};
   scrollbar-gutter: stable;
   overflow: hidden;
@@ -321,7 +322,7 @@ function Drawing({ ref, chart, sheet, wide, at, setAt, choose, marked }: Drawing
       role="group"
       aria-label="Names as courses"
       fontFamily={mono}
-      fontSize={12}
+      fontSize={size.plain}
       style={{ display: 'block', minHeight: '100%' }}
     >
       {grounds.map((fill, i) => (
@@ -372,7 +373,7 @@ function Drawing({ ref, chart, sheet, wide, at, setAt, choose, marked }: Drawing
                 strokeWidth={1.6}
                 strokeDasharray="5 4"
               />
-              <text x={24} y={y + 4} fontFamily={sans} fontSize={12}>
+              <text x={24} y={y + 4} fontFamily={sans} fontSize={size.plain}>
                 {i === 0 ? 'around a front, undeclared' : ''}
               </text>
               <text x={x} y={y + 4} fontWeight={600}>
@@ -439,12 +440,12 @@ function NodeLabel({ placed }: { placed: Placed }) {
         fill={theme.ink}
         fontWeight={600}
         fontFamily={node.column === 'name' ? sans : mono}
-        fontSize={node.column === 'name' ? 13 : 12}
+        fontSize={node.column === 'name' ? size.text : size.plain}
       >
         {cut(word, room)}
       </text>
       {second && (
-        <text x={label} y={y + 12} fill={theme.ink2} fontFamily={sans} fontSize={11.5}>
+        <text x={label} y={y + 12} fill={theme.ink2} fontFamily={sans} fontSize={size.small}>
           {cut(second, Math.floor((out - label) / letter.more))}
         </text>
       )}

@@ -17,6 +17,7 @@ import { ChangeLines } from './ChangeLines';
 import { changeText, DraftText } from './DraftText';
 import { Meanwhile } from './Meanwhile';
 import { StepsChart } from './StepsChart';
+import { size } from '../../ui/theme';
 
 const View = styled.div`
   display: grid;
@@ -32,7 +33,7 @@ const Head = styled.header`
   padding: 10px 24px;
   border-bottom: 1px solid ${(p) => p.theme.rule};
   h2 {
-    font-size: 17px;
+    font-size: ${size.head};
     line-height: 24px;
     overflow-wrap: anywhere;
   }

@@ -4,6 +4,7 @@ import type { DraftSeen } from '../../api/client';
 import { Ago } from '../../ui/time';
 import { LinkButton } from '../../ui/Quiet';
 import { Wrapping } from '../../ui/Wrapping';
+import { size } from '../../ui/theme';
 
 type Clash = DraftSeen['clashes'][number];
 
@@ -35,7 +36,7 @@ const Lines = styled.dl`
 const Around = styled.section`
   padding: 14px 24px 22px;
   h3 {
-    font-size: 13px;
+    font-size: ${size.text};
     font-weight: 600;
     color: ${(p) => p.theme.magenta};
     margin-bottom: 10px;

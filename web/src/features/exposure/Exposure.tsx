@@ -35,6 +35,7 @@ import { useSession } from '../change/session';
 import { Tools } from '../../ui/Tools';
 import { Wall, type Gap } from './Wall';
 import { alteredProps, AlteredSaid, useAltered, type Altered } from '../../ui/altered';
+import { size } from '../../ui/theme';
 
 const View = styled.div`
   display: grid;
@@ -64,7 +65,7 @@ const Row = styled.div<{ $chosen?: boolean }>`
   }
   small {
     color: ${(p) => p.theme.ink2};
-    font-size: 12px;
+    font-size: ${size.plain};
   }
 `;
 
@@ -74,12 +75,12 @@ const Head = styled(Row)`
   z-index: 1;
   background: ${(p) => p.theme.ground};
   border-bottom-color: ${(p) => p.theme.rule};
-  font-size: 12px;
+  font-size: ${size.plain};
   color: ${(p) => p.theme.ink2};
 `;
 
 const Group = styled.h3`
-  font-size: 12px;
+  font-size: ${size.plain};
   font-weight: 400;
   color: ${(p) => p.theme.ink2};
   padding: 14px 24px 4px;
@@ -412,7 +413,7 @@ function DoorRow({ altered, sight, door, chosen, shut, onChoose, onTrace, onDecl
       </span>
       <span role="cell">{openTo(o)}</span>
       <Through role="cell">
-        {through(o.records).map((r) => (
+        {o.through.map((r) => (
           <div key={r}>{r}</div>
         ))}
         {door.undeclared.length > 0 && door.sites > 1 && <div>nobody declared {few(door.undeclared)}</div>}
@@ -591,12 +592,6 @@ function mayDeclare(d: Door) {
 /** The first of a list, and how many more there are. */
 function few(list: string[]) {
   return list.length > 4 ? `${list.slice(0, 3).join(', ')} and ${list.length - 3} more` : list.join(', ');
-}
-
-/** The lines that let it in; where there are none, the listener that is simply there. */
-function through(records: string[]) {
-  const lines = records.filter((r) => /^(forward|map|rule|filter) /.test(r)).slice(0, 3);
-  return lines.length ? lines : records.filter((r) => r.startsWith('listen ')).slice(0, 1);
 }
 
 function openTo(o: Open) {

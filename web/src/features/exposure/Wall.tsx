@@ -5,6 +5,7 @@ import styled, { useTheme } from 'styled-components';
 import type { WallAddress } from '../../api/client';
 import { LinkButton } from '../../ui/Quiet';
 import { count } from '../../ui/time';
+import { size } from '../../ui/theme';
 
 /** A range of ports in a wall. */
 export interface Gap {
@@ -102,7 +103,7 @@ const Row = styled.div`
     top: 31px;
     width: ${left - 34}px;
     color: ${(p) => p.theme.ink2};
-    font-size: 11.5px;
+    font-size: ${size.small};
     white-space: nowrap;
     overflow: hidden;
     text-overflow: ellipsis;
@@ -303,7 +304,7 @@ function Opening({ gap, lo, hi, label, chosen, onChoose }: Laid & { chosen: bool
           textAnchor="middle"
           fill={ink}
           fontFamily="IBM Plex Mono, monospace"
-          fontSize="12"
+          fontSize={size.plain}
           fontWeight={chosen ? 700 : 500}
           textDecoration={chosen ? 'underline' : undefined}
         >

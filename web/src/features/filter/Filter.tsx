@@ -14,6 +14,7 @@ import { Lines, Sheet, Side, Top, Two } from '../../ui/TwoPane';
 import { useViewHints } from '../../ui/hints';
 import { Wrapping } from '../../ui/Wrapping';
 import { useLinesInForce } from '../../ui/altered';
+import { size } from '../../ui/theme';
 
 const columns = '44px 62px minmax(90px, 1.1fr) minmax(90px, 1.4fr) minmax(90px, 1.2fr) 118px';
 
@@ -28,7 +29,7 @@ const Head = styled.div`
   border-bottom: 1px solid ${(p) => p.theme.rule};
   background: ${(p) => p.theme.ground};
   color: ${(p) => p.theme.ink2};
-  font-size: 12px;
+  font-size: ${size.plain};
 `;
 
 const inColumns = css`

@@ -17,6 +17,7 @@ import { useLookNow } from '../look/lookNow';
 import { Suspects } from '../look/Suspects';
 import { Others, Tried, useDeclaring, useHolds, useMending, type MendFor } from '../change/tried';
 import { alteredProps, AlteredSaid, useAltered, type Altered } from '../../ui/altered';
+import { size } from '../../ui/theme';
 
 /** A finding in the list: at the head of what it is the cause of, or below that as what follows from it. */
 type Entry = Finding & { id: string; cause: string; more: Finding[]; below: boolean };
@@ -37,7 +38,7 @@ const Row = styled(ListLine)<{ $below: boolean }>`
   color: ${(p) => (p.$below ? p.theme.ink2 : p.theme.ink)};
   small {
     display: block;
-    font-size: 12px;
+    font-size: ${size.plain};
     color: ${(p) => p.theme.ink2};
   }
   border-bottom: 1px solid ${(p) => p.theme.hairline};
@@ -78,12 +79,12 @@ const Detail = styled.aside`
     }
   }
   > p {
-    font-size: 15.5px;
+    font-size: ${size.lead};
     line-height: 23px;
   }
   h3 {
     margin: 18px 0 6px;
-    font-size: 12px;
+    font-size: ${size.plain};
     color: ${(p) => p.theme.ink2};
   }
 `;
@@ -100,7 +101,7 @@ const Decided = styled.div`
 const Help = styled.p`
   && {
     margin-top: 6px;
-    font-size: 12.5px;
+    font-size: ${size.plain};
     line-height: 18px;
     color: ${(p) => p.theme.ink2};
   }

@@ -11,6 +11,7 @@ import { CameBack, PastedLines } from './PastedLines';
 import { LinkButton } from '../../ui/Quiet';
 import { planURL, traceURL, usesURL } from '../../ui/route';
 import { useSession } from '../change/session';
+import { size } from '../../ui/theme';
 
 const Wrap = styled.div`
   position: relative;
@@ -34,14 +35,14 @@ const Line = styled.div<{ $open: boolean }>`
     border: 0;
     background: none;
     color: ${(p) => p.theme.ink};
-    font-size: 12.5px;
+    font-size: ${size.text};
     outline: none;
   }
   kbd {
     border: 1px solid ${(p) => p.theme.rule};
     padding: 0 6px;
     color: ${(p) => p.theme.ink2};
-    font-size: 11px;
+    font-size: ${size.small};
   }
 `;
 
@@ -60,7 +61,7 @@ const Sheet = styled.div`
 const Said = styled.div`
   padding: 9px 14px 10px;
   border-bottom: 1px solid ${(p) => p.theme.hairline};
-  font-size: 13.5px;
+  font-size: ${size.text};
   overflow: hidden;
   text-overflow: ellipsis;
 `;
@@ -80,11 +81,11 @@ const Choice = styled.li<{ $on: boolean }>`
   padding: 3px 14px;
   cursor: pointer;
   font-family: 'IBM Plex Mono', monospace;
-  font-size: 12px;
+  font-size: ${size.plain};
   background: ${(p) => (p.$on ? p.theme.shallows : 'transparent')};
   small {
     color: ${(p) => p.theme.ink2};
-    font-size: 11px;
+    font-size: ${size.small};
   }
 `;
 

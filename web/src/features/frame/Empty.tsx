@@ -5,12 +5,13 @@ import { api, ask, refresh } from '../../api/client';
 import { offerFiles, readFiles } from '../records/incoming';
 import { LinkButton } from '../../ui/Quiet';
 import { useSession } from '../change/session';
+import { size } from '../../ui/theme';
 
 const Page = styled.div`
   padding: 44px 24px;
   max-width: 760px;
   h2 {
-    font-size: 21px;
+    font-size: ${size.title};
     line-height: 28px;
     font-weight: 500;
     margin-bottom: 18px;

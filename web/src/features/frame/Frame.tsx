@@ -19,6 +19,7 @@ import { Failed, LinkButton, Loading } from '../../ui/Quiet';
 import { fromPath } from '../../ui/route';
 import { useSession } from '../change/session';
 import { toolsSlot } from '../../ui/Tools';
+import { size } from '../../ui/theme';
 
 const Page = styled.div`
   height: 100%;
@@ -49,7 +50,7 @@ const Estate = styled.div`
   min-width: 0;
   h1 {
     font-weight: 600;
-    font-size: 15px;
+    font-size: ${size.lead};
     line-height: 19px;
     white-space: nowrap;
     overflow: hidden;
@@ -57,7 +58,7 @@ const Estate = styled.div`
   }
   p {
     color: ${(p) => p.theme.ink2};
-    font-size: 12px;
+    font-size: ${size.plain};
     line-height: 16px;
     white-space: nowrap;
   }
@@ -78,7 +79,7 @@ const Attention = styled.div`
 `;
 
 const Count = styled.b<{ $look?: boolean }>`
-  font-size: 16px;
+  font-size: ${size.lead};
   font-weight: 600;
   color: ${(p) => (p.$look ? p.theme.magenta : p.theme.ink)};
 `;
@@ -100,13 +101,13 @@ const Tab = styled(Link)<{ $on: boolean }>`
   align-items: center;
   height: 43px;
   gap: 7px;
-  font-size: 13.5px;
+  font-size: ${size.text};
   border-bottom: 3px solid ${(p) => (p.$on ? p.theme.ink : 'transparent')};
   border-top: 3px solid transparent;
   font-weight: ${(p) => (p.$on ? 600 : 400)};
   color: ${(p) => (p.$on ? p.theme.ink : p.theme.ink2)};
   small {
-    font-size: 12px;
+    font-size: ${size.plain};
     font-weight: 400;
     color: ${(p) => p.theme.ink2};
   }
@@ -168,11 +169,11 @@ const Foot = styled.footer`
   }
   border-top: 1px solid ${(p) => p.theme.rule};
   color: ${(p) => p.theme.ink2};
-  font-size: 12px;
+  font-size: ${size.plain};
   kbd {
     color: ${(p) => p.theme.ink};
     font-weight: 600;
-    font-size: 11.5px;
+    font-size: ${size.small};
     margin-right: 6px;
   }
 `;

@@ -8,6 +8,7 @@ import { Field } from '../../ui/Field';
 import { useKeys } from '../../ui/keys';
 import { Failed, LinkButton, Plain } from '../../ui/Quiet';
 import { moment } from '../../ui/time';
+import { size } from '../../ui/theme';
 
 const Opener = styled(Button)`
   border: 0;
@@ -15,7 +16,7 @@ const Opener = styled(Button)`
   margin-left: auto;
   padding: 0;
   cursor: pointer;
-  font-size: 12.5px;
+  font-size: ${size.plain};
   color: ${(p) => p.theme.ink2};
   &[data-hovered] {
     color: ${(p) => p.theme.ink};
@@ -34,7 +35,7 @@ const Sheet = styled(Popover)`
     overflow: auto;
   }
   h2 {
-    font-size: 13px;
+    font-size: ${size.text};
     font-weight: 600;
   }
   ul {

@@ -6,6 +6,7 @@ import { asChange, linesOf } from '../../ui/lines';
 import { usePreview } from '../change/preview';
 import { FaultRow, LinkButton, Plain, Strong } from '../../ui/Quiet';
 import type { Returned } from '../change/session';
+import { size } from '../../ui/theme';
 
 const Sheet = styled.div`
   position: absolute;
@@ -19,7 +20,7 @@ const Sheet = styled.div`
   overflow: auto;
   padding: 12px 14px;
   h3 {
-    font-size: 13.5px;
+    font-size: ${size.text};
     font-weight: 600;
     margin-bottom: 8px;
   }

@@ -4,6 +4,7 @@ import styled from 'styled-components';
 import { Link, useLocation } from 'wouter';
 import { api, ask } from '../../api/client';
 import { Failed, Loading, Quiet } from '../../ui/Quiet';
+import { size } from '../../ui/theme';
 
 const Layout = styled.div`
   display: grid;
@@ -19,7 +20,7 @@ const Contents = styled.nav`
   border-right: 1px solid ${(p) => p.theme.rule};
   padding: 16px 0;
   h2 {
-    font-size: 12px;
+    font-size: ${size.plain};
     color: ${(p) => p.theme.ink2};
     padding: 4px 24px;
   }
@@ -48,19 +49,19 @@ const Contents = styled.nav`
 const Page = styled.article`
   overflow: auto;
   padding: 22px 32px 60px;
-  font-size: 13.5px;
+  font-size: ${size.text};
   line-height: 21px;
   > * {
     max-width: 880px;
   }
   h1 {
-    font-size: 21px;
+    font-size: ${size.title};
     line-height: 28px;
     font-weight: 500;
     margin-bottom: 12px;
   }
   h2 {
-    font-size: 15px;
+    font-size: ${size.lead};
     font-weight: 600;
     margin: 26px 0 8px;
   }

@@ -13,6 +13,7 @@ import { FilterField, Tools } from '../../ui/Tools';
 import { Side, Two } from '../../ui/TwoPane';
 import { Moment } from '../../ui/time';
 import { useSession } from '../change/session';
+import { size } from '../../ui/theme';
 
 const Sheet = styled.div`
   overflow: auto;
@@ -27,7 +28,7 @@ const Row = styled.div<{ $faint: boolean }>`
   color: ${(p) => (p.$faint ? p.theme.ink2 : p.theme.ink)};
   small {
     display: block;
-    font-size: 12px;
+    font-size: ${size.plain};
     color: ${(p) => p.theme.ink2};
   }
   > b {
@@ -40,7 +41,7 @@ const Head = styled(Row)`
   top: 0;
   background: ${(p) => p.theme.ground};
   border-bottom-color: ${(p) => p.theme.rule};
-  font-size: 12px;
+  font-size: ${size.plain};
   color: ${(p) => p.theme.ink2};
   padding-block: 6px;
 `;

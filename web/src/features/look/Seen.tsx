@@ -3,6 +3,7 @@ import styled from 'styled-components';
 import { useLooks, type Path, type SeenLook } from '../../api/client';
 import { SightMark } from '../../ui/Sight';
 import { Ago, dayWords } from '../../ui/time';
+import { size } from '../../ui/theme';
 
 const Lines = styled.ul`
   list-style: none;
@@ -13,7 +14,7 @@ const Lines = styled.ul`
     gap: 6px;
     align-items: baseline;
     font-style: normal;
-    font-size: 12px;
+    font-size: ${size.plain};
     line-height: 17px;
     color: ${(p) => p.theme.ink2};
     overflow-wrap: anywhere;

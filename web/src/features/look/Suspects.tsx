@@ -3,12 +3,13 @@ import styled from 'styled-components';
 import { useSuspects, type Suspect } from '../../api/client';
 import { LinkButton } from '../../ui/Quiet';
 import { Wrapping } from '../../ui/Wrapping';
+import { size } from '../../ui/theme';
 
 const Box = styled.section<{ $narrow?: boolean }>`
   padding: ${(p) => (p.$narrow ? '14px 0 0' : '14px 26px 18px')};
   border-top: ${(p) => (p.$narrow ? '0' : `1px solid ${p.theme.rule}`)};
   h3 {
-    font-size: 14px;
+    font-size: ${size.text};
     font-weight: 600;
     margin: 0 0 2px;
   }
@@ -44,7 +45,7 @@ const Box = styled.section<{ $narrow?: boolean }>`
   }
   small {
     display: block;
-    font-size: 12px;
+    font-size: ${size.plain};
     line-height: 17px;
     color: ${(p) => p.theme.ink2};
     overflow-wrap: anywhere;

@@ -17,6 +17,7 @@ import { useSession } from '../change/session';
 import { beginPublishing } from '../frame/bearing';
 import { Choice } from '../../ui/Choice';
 import { FilterField, Tools } from '../../ui/Tools';
+import { size } from '../../ui/theme';
 
 /** The height of a row in which a cell holds two values. */
 const tall = 48;
@@ -49,7 +50,7 @@ const Head = styled.div`
   z-index: 2;
   background: ${(p) => p.theme.ground};
   border-bottom: 1px solid ${(p) => p.theme.rule};
-  font-size: 12px;
+  font-size: ${size.plain};
   color: ${(p) => p.theme.ink2};
   > div {
     padding: 0 10px;
@@ -87,11 +88,11 @@ const Scroll = styled.div`
     border-bottom: 1px solid ${(p) => p.theme.rule};
     background: ${(p) => p.theme.ground};
     color: ${(p) => p.theme.ink2};
-    font-size: 12px;
+    font-size: ${size.plain};
   }
   .group b {
     font-weight: 600;
-    font-size: 13px;
+    font-size: ${size.text};
     margin-right: 8px;
     color: ${(p) => p.theme.ink};
   }
@@ -129,7 +130,7 @@ const Scroll = styled.div`
     background: none;
     cursor: pointer;
     color: ${(p) => p.theme.ink2};
-    font-size: 11px;
+    font-size: ${size.small};
     line-height: 20px;
   }
   .cell {
@@ -141,7 +142,7 @@ const Scroll = styled.div`
     overflow: hidden;
     text-overflow: ellipsis;
     font-family: 'IBM Plex Mono', monospace;
-    font-size: 12px;
+    font-size: ${size.plain};
     @media (max-width: 1180px) {
       padding-right: 4px;
     }
@@ -162,13 +163,13 @@ const Scroll = styled.div`
   .name {
     padding-left: 0;
     font-family: inherit;
-    font-size: 13px;
+    font-size: ${size.text};
     font-weight: 600;
   }
   .cell small {
     font-weight: 400;
     color: ${(p) => p.theme.ink2};
-    font-size: 12px;
+    font-size: ${size.plain};
   }
   .port {
     text-align: right;

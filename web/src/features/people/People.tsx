@@ -8,6 +8,7 @@ import { Choice } from '../../ui/Choice';
 import { Field } from '../../ui/Field';
 import { Acts, Failed, FaultRow, LinkButton, Loading, Plain, Quiet, Strong } from '../../ui/Quiet';
 import { Sheet, Side, Top, Two } from '../../ui/TwoPane';
+import { size } from '../../ui/theme';
 
 const roles: readonly Role[] = ['reader', 'editor', 'keeper'];
 const may: Record<Role, string> = {
@@ -23,7 +24,7 @@ const Table = styled.table`
     text-align: left;
     font-weight: 400;
     color: ${(p) => p.theme.ink2};
-    font-size: 12px;
+    font-size: ${size.plain};
     padding: 8px 12px 4px;
   }
   td {
@@ -44,7 +45,7 @@ const Table = styled.table`
   }
   small {
     color: ${(p) => p.theme.ink2};
-    font-size: 12px;
+    font-size: ${size.plain};
   }
 `;
 
@@ -62,7 +63,7 @@ const Form = styled.form`
 `;
 
 const Head = styled.h3`
-  font-size: 13px;
+  font-size: ${size.text};
   font-weight: 600;
   padding: 20px 24px 4px;
 `;
@@ -72,7 +73,7 @@ const Secret = styled.div`
   border-bottom: 1px solid ${(p) => p.theme.rule};
   background: ${(p) => p.theme.shallows};
   code {
-    font-size: 15px;
+    font-size: ${size.lead};
     user-select: all;
     overflow-wrap: anywhere;
   }

@@ -5,6 +5,7 @@ import { recognise } from '../../api/me';
 import { Field } from '../../ui/Field';
 import { Rose } from '../../ui/marks';
 import { FaultRow, LinkButton, Plain, Strong } from '../../ui/Quiet';
+import { size } from '../../ui/theme';
 
 const Page = styled.div`
   position: fixed;
@@ -28,7 +29,7 @@ const Sheet = styled.form`
     align-items: center;
   }
   h1 {
-    font-size: 19px;
+    font-size: ${size.title};
     line-height: 26px;
     font-weight: 500;
   }

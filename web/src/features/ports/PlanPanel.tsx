@@ -6,6 +6,7 @@ import { LinesField } from '../../ui/LinesField';
 import { usePreview } from '../change/preview';
 import { Acts, Failed, FaultRow, LinkButton, Loading, Strong } from '../../ui/Quiet';
 import { useSession } from '../change/session';
+import { size } from '../../ui/theme';
 
 const Side = styled.aside`
   border-left: 1px solid ${(p) => p.theme.rule};
@@ -19,12 +20,12 @@ const Side = styled.aside`
     margin-bottom: 6px;
   }
   h2 {
-    font-size: 15px;
+    font-size: ${size.lead};
     line-height: 22px;
     font-weight: 600;
   }
   h3 {
-    font-size: 12px;
+    font-size: ${size.plain};
     font-weight: 400;
     color: ${(p) => p.theme.ink2};
     padding: 14px 0 3px;
@@ -61,7 +62,7 @@ const Row = styled.label`
     grid-column: 2;
     color: ${(p) => p.theme.magenta};
     font-weight: 500;
-    font-size: 12px;
+    font-size: ${size.plain};
   }
 `;
 

@@ -22,6 +22,7 @@ import { Tools } from '../../ui/Tools';
 import { useViewHints } from '../../ui/hints';
 import { beginPublishing, writeInBearing } from '../frame/bearing';
 import { alteredProps, AlteredSaid, useAltered } from '../../ui/altered';
+import { size } from '../../ui/theme';
 
 const names = 150; // the width of the machines' names, and of the layers'
 const wide = 81; // of a port above
@@ -79,7 +80,7 @@ const Sheet = styled.div`
   }
   .head .name {
     font-weight: 400;
-    font-size: 12px;
+    font-size: ${size.plain};
   }
   .cell {
     position: absolute;
@@ -88,7 +89,7 @@ const Sheet = styled.div`
     height: 100%;
     padding: 0 8px;
     border-right: 1px solid ${(p) => p.theme.hairline};
-    font-size: 12px;
+    font-size: ${size.plain};
     white-space: nowrap;
     overflow: hidden;
   }
@@ -148,7 +149,7 @@ const Top = styled.header`
   gap: 2px 14px;
   padding: 8px 24px 4px;
   h2 {
-    font-size: 16px;
+    font-size: ${size.lead};
     line-height: 22px;
     font-weight: 600;
     max-width: 260px;
@@ -162,13 +163,13 @@ const Top = styled.header`
     min-width: 60px;
   }
   > button {
-    font-size: 12px;
+    font-size: ${size.plain};
   }
   p {
     flex: 1 1 0;
     min-width: 0;
     color: ${(p) => p.theme.ink2};
-    font-size: 12px;
+    font-size: ${size.plain};
     overflow: hidden;
     text-overflow: ellipsis;
     white-space: nowrap;
@@ -180,7 +181,7 @@ const Top = styled.header`
     gap: 8px;
     flex: none;
     white-space: nowrap;
-    font-size: 12px;
+    font-size: ${size.plain};
     color: ${(p) => p.theme.ink2};
   }
   input {
@@ -244,7 +245,7 @@ const Chart = styled.div`
     z-index: 2;
     width: ${names - 14}px;
     height: 0;
-    font-size: 12px;
+    font-size: ${size.plain};
     color: ${(p) => p.theme.ink2};
   }
   .label > span {

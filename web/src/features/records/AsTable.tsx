@@ -30,6 +30,7 @@ import { chosenLines, keepChosen, tableURL } from './chosen';
 import { KindsNav } from './KindsNav';
 import { RecordForm } from './RecordForm';
 import { TakeOut } from './TakeOut';
+import { size } from '../../ui/theme';
 
 const Three = styled.div`
   display: grid;
@@ -55,7 +56,7 @@ const Scroll = styled.div`
     background: ${(p) => p.theme.ground};
     border-bottom: 1px solid ${(p) => p.theme.rule};
     color: ${(p) => p.theme.ink2};
-    font-size: 12px;
+    font-size: ${size.plain};
     height: 31px;
     line-height: 30px;
   }
@@ -174,13 +175,13 @@ const Side = styled.aside`
     padding-bottom: 6px;
   }
   h2 {
-    font-size: 15px;
+    font-size: ${size.lead};
     line-height: 21px;
     margin-bottom: 8px;
     overflow-wrap: anywhere;
   }
   h3 {
-    font-size: 13px;
+    font-size: ${size.text};
     font-weight: 600;
     margin: 18px 0 4px;
   }

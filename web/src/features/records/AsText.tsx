@@ -26,6 +26,7 @@ import { useLinesInForce } from '../../ui/altered';
 import { Running } from '../../ui/Running';
 import { useSession } from '../change/session';
 import { apiURL, through } from '../../api/through';
+import { size } from '../../ui/theme';
 
 const Three = styled.div`
   display: grid;
@@ -50,12 +51,12 @@ const Side = styled.aside`
     color: ${(p) => p.theme.ink2};
   }
   > h2 {
-    font-size: 15px;
+    font-size: ${size.lead};
     line-height: 21px;
     margin-bottom: 8px;
   }
   > h3 {
-    font-size: 13px;
+    font-size: ${size.text};
     font-weight: 600;
     margin: 22px 0 4px;
   }

@@ -7,6 +7,7 @@ import { Acts, FaultRow, LinkButton, Plain, Strong } from '../../ui/Quiet';
 import { usePreview } from '../change/preview';
 import { Running } from '../../ui/Running';
 import { useSession } from '../change/session';
+import { size } from '../../ui/theme';
 
 export interface Incoming {
   files: { name: string; text: string; archive?: string }[];
@@ -16,7 +17,7 @@ export interface Incoming {
 
 const Panel = styled.section`
   > h2 {
-    font-size: 15px;
+    font-size: ${size.lead};
     line-height: 21px;
     margin-bottom: 4px;
   }

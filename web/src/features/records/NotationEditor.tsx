@@ -24,6 +24,7 @@ import { useEffect, useImperativeHandle, useRef, type Ref } from 'react';
 import styled, { useTheme } from 'styled-components';
 import { api, ask, type Fault } from '../../api/client';
 import { unaligned } from '../../ui/altered';
+import { size } from '../../ui/theme';
 
 const Host = styled.div`
   min-width: 0;
@@ -32,7 +33,7 @@ const Host = styled.div`
   .cm-editor {
     height: 100%;
     font-family: 'IBM Plex Mono', monospace;
-    font-size: 12.5px;
+    font-size: ${size.plain};
     outline: none;
   }
   .cm-scroller {
@@ -44,7 +45,7 @@ const Host = styled.div`
     color: ${(p) => p.theme.ink2};
     border: 0;
     padding: 0 8px 0 16px;
-    font-size: 11.5px;
+    font-size: ${size.small};
   }
   .cm-content {
     caret-color: ${(p) => p.theme.ink};

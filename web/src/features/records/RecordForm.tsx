@@ -6,6 +6,7 @@ import { EffectList } from '../change/EffectList';
 import { usePreview } from '../change/preview';
 import { useSession } from '../change/session';
 import { Offers, useWriting } from './writing';
+import { size } from '../../ui/theme';
 
 const Fields = styled.div`
   display: grid;
@@ -52,7 +53,7 @@ const Fields = styled.div`
   small {
     grid-column: 2;
     color: ${(p) => p.theme.ink2};
-    font-size: 12px;
+    font-size: ${size.plain};
     line-height: 16px;
     padding-bottom: 3px;
   }

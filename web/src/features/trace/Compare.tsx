@@ -26,6 +26,7 @@ import { useMending } from '../change/tried';
 import { BreakRow, mendFor, PlaceCell, Rail, Station } from './Line';
 import { Said, Way, Ways } from './Trace';
 import { asText, wayWord } from './words';
+import { size } from '../../ui/theme';
 
 const Sheet = styled.div`
   overflow: auto;
@@ -51,7 +52,7 @@ const SideHead = styled.header`
   min-width: 0;
   h2 {
     font-weight: 600;
-    font-size: 15px;
+    font-size: ${size.lead};
     line-height: 22px;
     overflow-wrap: anywhere;
   }

@@ -13,6 +13,7 @@ import { SeenLines } from '../look/Seen';
 import { useSession } from '../change/session';
 import { Tried, useDeclaring, useHolds, type MendFor } from '../change/tried';
 import type { Edited } from './RecordEditor';
+import { size } from '../../ui/theme';
 
 const rail = css`
   display: grid;
@@ -49,7 +50,7 @@ export const Station = styled.div<{ $ground: string; $ghost: boolean; $on: boole
   }
   small {
     display: block;
-    font-size: 12px;
+    font-size: ${size.plain};
     line-height: 16px;
     color: ${(p) => p.theme.ink2};
   }

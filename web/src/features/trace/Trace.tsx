@@ -20,6 +20,7 @@ import { useLookNow } from '../look/lookNow';
 import { seenAt, useSeen } from '../look/Seen';
 import { Suspects } from '../look/Suspects';
 import { asText, hostOf, wayWord } from './words';
+import { size } from '../../ui/theme';
 
 const Two = styled.div`
   display: grid;
@@ -83,11 +84,11 @@ const Top = styled.div`
   gap: 4px 20px;
   h2 {
     font-weight: 600;
-    font-size: 17px;
+    font-size: ${size.head};
     line-height: 24px;
     overflow-wrap: anywhere;
     code {
-      font-size: 14px;
+      font-size: ${size.text};
       font-weight: 400;
       color: ${(p) => p.theme.ink2};
       margin-left: 6px;

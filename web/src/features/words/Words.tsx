@@ -5,6 +5,7 @@ import type { Outcome } from '../../api/client';
 import { Mark, outcomeWords } from '../../ui/marks';
 import { SightMark } from '../../ui/Sight';
 import { Sheet, Top } from '../../ui/TwoPane';
+import { size } from '../../ui/theme';
 
 const Page = styled(Sheet)`
   padding-bottom: 40px;
@@ -13,7 +14,7 @@ const Page = styled(Sheet)`
     padding: 0 24px;
   }
   h3 {
-    font-size: 13px;
+    font-size: ${size.text};
     font-weight: 600;
     margin: 22px 0 6px;
   }
