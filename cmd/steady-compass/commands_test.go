@@ -280,6 +280,34 @@ func TestImportRouter(t *testing.T) {
 	}
 }
 
+// TestSlips: a word that nothing is called by is said, with what is spelt most like it.
+func TestSlips(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "my.estate")
+	if err := os.WriteFile(path, []byte(demo.Estate), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		args string
+		code int
+		says string
+	}{
+		{"move azimut zenith", 2, "nothing that is recorded uses azimut, and nothing changes (nearest: azimuth)"},
+		{"move 10.9.9.9 10.9.9.8", 2, "nothing that is recorded uses 10.9.9.9"},
+		{"uses sky.fernmoor.exampel", 0, "0 records use sky.fernmoor.exampel (nearest: sky.fernmoor.example)"},
+		{"leads azimut", 2, "(nearest: azimuth)"},
+		{"exposure --from ofice", 2, "(nearest: office)"},
+		{"without azimut", 2, "(nearest: azimuth)"},
+	} {
+		code, out, errs := call(t, "", append(strings.Fields(c.args), "--estate", path)...)
+		if code != c.code || !strings.Contains(out+errs, c.says) {
+			t.Errorf("%s: exit %d, %s%s", c.args, code, out, errs)
+		}
+	}
+	if text, err := os.ReadFile(path); err != nil || string(text) != demo.Estate {
+		t.Error("the estate is another one")
+	}
+}
+
 // TestMove puts another address in one's place in an estate file.
 func TestMove(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "my.estate")
@@ -333,7 +361,7 @@ func TestWithChange(t *testing.T) {
 		{better, "trace www.a.example", 0, "arrives", ""},
 		{better, "check --day 2026-12-01", 0, "0 errors", ""},
 		{broken, "exposure", 0, "", ""},
-		{broken, "uses box:443", 0, "records use box:443", ""},
+		{broken, "uses box:443", 0, "record uses box:443", ""},
 		{"+ dns b.example A 203.0.113.1\n", "answer b.example", 0, "203.0.113.1", ""},
 		{broken, "leads box", 0, "Ways that end at box: 0", ""},
 		{broken, "effect", 0, "→ refused", ""},

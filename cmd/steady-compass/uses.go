@@ -20,6 +20,9 @@ type usesCommand struct {
 	question
 }
 
+// anyName is what lines may call by a name.
+const anyName = estate.RefSelector | estate.RefService | estate.RefHostname
+
 // used is a use as JSON.
 type used struct {
 	Record string   `json:"record"`
@@ -52,7 +55,15 @@ func (c *usesCommand) Run(ctx context.Context, s streams) error {
 		}
 		p.line("%-7s %s%s", u.How, u.Record, via)
 	}
-	p.line("%d records use %s", len(list), word)
+	near := ""
+	if len(list) == 0 {
+		near = estate.Near(e, word, anyName)
+	}
+	if len(list) == 1 {
+		p.line("1 record uses %s", word)
+	} else {
+		p.line("%d records use %s%s", len(list), word, near)
+	}
 	return nil
 }
 
@@ -92,8 +103,10 @@ func (c *moveCommand) Run(ctx context.Context, s streams) error {
 	}
 	p := newPaper(s.out)
 	var change estate.Change
+	stay := 0
 	for _, sw := range x.Move(c.From, c.To) {
 		if sw.Keep {
+			stay++
 			p.line("%s", p.faint("  stays: "+estate.Line(sw.Record)+wrongWords(sw.Wrong)))
 			continue
 		}
@@ -105,7 +118,14 @@ func (c *moveCommand) Run(ctx context.Context, s streams) error {
 		}
 		change.Remove, change.Add = append(change.Remove, estate.Line(sw.Record)), append(change.Add, placed)
 	}
-	p.line("%d lines change", len(change.Add))
+	if len(change.Add)+stay == 0 {
+		return wrong("nothing that is recorded uses %s, and nothing changes%s", c.From, estate.Near(e, strings.ToLower(c.From), anyName))
+	}
+	if len(change.Add) == 1 {
+		p.line("1 line changes")
+	} else {
+		p.line("%d lines change", len(change.Add))
+	}
 	if len(change.Add) == 0 {
 		return nil
 	}

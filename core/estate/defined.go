@@ -91,3 +91,19 @@ func (d Definitions) Nearest(ref Ref) string {
 	}
 	return Nearest(ref.Name, candidates)
 }
+
+// Near says behind a word that nothing is called by what is spelt most like it, of names of some kinds: " (nearest: azimuth)"; "" where nothing is.
+func Near(e *Estate, word string, kinds RefKind) string {
+	d := DefinedIn(e)
+	if kinds&RefHostname != 0 {
+		d[RefHostname] = map[string]int{}
+		for _, r := range e.Of(dnsKind) {
+			d[RefHostname][r.(*DNS).Owner]++
+		}
+	}
+	near := d.Nearest(Ref{Kind: kinds, Name: word})
+	if near == "" || near == word {
+		return ""
+	}
+	return " (nearest: " + near + ")"
+}

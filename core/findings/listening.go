@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strconv"
 	"sync"
 
 	"steady-compass/core/carry"
@@ -340,9 +341,9 @@ func (l *lookout) use(p *model.Place, hook model.Hook, f *model.Filter, rule *mo
 	rec := rule.Record
 	switch {
 	case rec.Entering != "" && hook == model.Output:
-		return use{why: fmt.Sprintf("What %s makes itself comes in by no network: a line with `entering` never takes any of it.", p.Name)}
+		return use{why: fmt.Sprintf("What %s makes itself comes in by no network: a line with \"entering\" never takes any of it.", p.Name)}
 	case rec.Leaving != "" && (hook == model.Prerouting || hook == model.Input):
-		return use{why: fmt.Sprintf("Where a filter is %s it is not known yet by which network a flow leaves: a line with `leaving` never takes any.", hookWord(hook))}
+		return use{why: fmt.Sprintf("Where a filter is %s it is not known yet by which network a flow leaves: a line with \"leaving\" never takes any.", hookWord(hook))}
 	case hook != model.Output && !rule.From.Any && len(rule.From.Float) == 0 && !l.asks(p, rule.From.Set):
 		return use{why: fmt.Sprintf("Nothing recorded has an address in %s.", whom(rec.From))}
 	}
@@ -370,7 +371,7 @@ func (l *lookout) use(p *model.Place, hook model.Hook, f *model.Filter, rule *mo
 		why := fmt.Sprintf("Nothing on %s listens on %s.", p.Name, what)
 		switch c, mp := l.inside(p, rule); {
 		case mp != nil:
-			why = fmt.Sprintf("%s itself has nothing on %s: %s listens there inside it, and `%s` is how flows come to that.", p.Name, what, c.Name, estate.Line(mp.Record))
+			why = fmt.Sprintf("%s itself has nothing on %s: %s listens there inside it, and \"%s\" is how flows come to that.", p.Name, what, c.Name, estate.Line(mp.Record))
 		case c != nil:
 			why = fmt.Sprintf("%s itself has nothing on %s: %s listens there inside it, and nothing leads to that from outside.", p.Name, what, c.Name)
 		}
@@ -386,7 +387,7 @@ func (l *listening) asks(p *model.Place, set netset.Addrs) bool {
 	})
 }
 
-func hookWord(h model.Hook) string { return "`" + h.String() + "`" }
+func hookWord(h model.Hook) string { return strconv.Quote(h.String()) }
 
 // met are the ports of a machine that flows to it, or by it to others, meet on a hook, for whatever transport a filter's
 // line has.

@@ -6,6 +6,7 @@ import (
 	"net/netip"
 	"strings"
 
+	"steady-compass/core/estate"
 	"steady-compass/core/model"
 	"steady-compass/core/names"
 	"steady-compass/core/netset"
@@ -85,7 +86,7 @@ func (t *Engine) addOrigins(v *Vantage, word string, passed map[string]bool) err
 		}
 		return nil
 	}
-	return fmt.Errorf("%w: %q; expected internet, a network, group, host, container or address that is recorded", ErrNoVantage, word)
+	return fmt.Errorf("%w: %q; expected internet, a network, group, host, container or address that is recorded%s", ErrNoVantage, word, estate.Near(m.Estate, word, estate.RefSelector))
 }
 
 // addAddress adds the addresses of a prefix: those of a machine of ours as that machine, the

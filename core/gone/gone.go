@@ -58,7 +58,7 @@ func Find(e *estate.Estate, word string, kind Kind) (*Part, error) {
 	if kind != "" {
 		return nil, fmt.Errorf("no %s %q is recorded and in force", kind, word)
 	}
-	return nil, fmt.Errorf("%q is nothing that can be down; expected a host, container, network, address, service, certificate or zone that is recorded and in force, or a name with its port", word)
+	return nil, fmt.Errorf("%q is nothing that can be down; expected a host, container, network, address, service, certificate or zone that is recorded and in force, or a name with its port%s", word, estate.Near(e, word, estate.RefPlace|estate.RefNetwork|estate.RefService|estate.RefHostname))
 }
 
 func find(e *estate.Estate, word string, k Kind) *Part {

@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 
+	"steady-compass/core/estate"
 	"steady-compass/core/flow"
 	"steady-compass/core/parallel"
 )
@@ -99,7 +100,7 @@ func (t *Tracer) ParseEnd(text string) (place string, port uint16, err error) {
 		place, port = at, uint16(n)
 	}
 	if t.Model.PlaceNamed(place) == nil {
-		return "", 0, fmt.Errorf("%q is no host and no container; expected one that is recorded", place)
+		return "", 0, fmt.Errorf("%q is no host and no container; expected one that is recorded%s", place, estate.Near(t.Model.Estate, place, estate.RefPlace))
 	}
 	return place, port, nil
 }
