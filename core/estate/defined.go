@@ -95,11 +95,16 @@ func (d Definitions) Nearest(ref Ref) string {
 // Near says behind a word that nothing is called by what is spelt most like it, of names of some kinds: " (nearest: azimuth)"; "" where nothing is.
 func Near(e *Estate, word string, kinds RefKind) string {
 	d := DefinedIn(e)
-	if kinds&RefHostname != 0 {
-		d[RefHostname] = map[string]int{}
-		for _, r := range e.Of(dnsKind) {
-			d[RefHostname][r.(*DNS).Owner]++
+	if kinds&RefHostname != 0 { // names of the DNS, and the zones that they are in
+		kinds |= RefZone
+		names := maps.Clone(d[RefZone])
+		if names == nil {
+			names = map[string]int{}
 		}
+		for _, r := range e.Of(dnsKind) {
+			names[r.(*DNS).Owner]++
+		}
+		d[RefZone] = names
 	}
 	near := d.Nearest(Ref{Kind: kinds, Name: word})
 	if near == "" || near == word {
