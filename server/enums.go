@@ -26,6 +26,7 @@ var enums = map[reflect.Type][]any{
 	reflect.TypeFor[flow.Ground]():      words(flow.External, flow.Edge, flow.Internal),
 	reflect.TypeFor[exposure.Covered](): words(exposure.Declared, exposure.Partial, exposure.None),
 	reflect.TypeFor[codes.Level]():      words(codes.Error, codes.Warning, codes.Note),
+	reflect.TypeFor[codes.Over]():       words(codes.Overs...),
 	reflect.TypeFor[trace.Mark]():       words(trace.Marks...),
 	reflect.TypeFor[uses.How]():         words(uses.Direct, uses.Inside, uses.Told, uses.Led),
 	reflect.TypeFor[gone.Kind]():        words(gone.Kinds...),
@@ -69,6 +70,7 @@ func enumerateAll(schemas huma.Registry) {
 	enumerate[flow.Ground](schemas)
 	enumerate[exposure.Covered](schemas)
 	enumerate[codes.Level](schemas)
+	enumerate[codes.Over](schemas)
 	enumerate[trace.Mark](schemas)
 	enumerate[uses.How](schemas)
 	enumerate[gone.Kind](schemas)

@@ -4,6 +4,7 @@ import (
 	"flag"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 	"testing"
 )
@@ -19,9 +20,13 @@ func TestDocumented(t *testing.T) {
 	for _, c := range All {
 		if c.Family() != family {
 			family = c.Family()
-			fmt.Fprintf(&out, "\n## %s\n\n| code | level | | |\n|---|---|---|---|\n", family)
+			fmt.Fprintf(&out, "\n## %s\n\n| code | level | found by looking at | | |\n|---|---|---|---|---|\n", family)
 		}
-		fmt.Fprintf(&out, "| `%s` | %s | %s | %s |\n", c.Code, c.Level, c.Title, c.Help)
+		var over []string
+		for _, o := range c.Over {
+			over = append(over, string(o))
+		}
+		fmt.Fprintf(&out, "| `%s` | %s | %s | %s | %s |\n", c.Code, c.Level, strings.Join(over, ", "), c.Title, c.Help)
 	}
 	if *update {
 		if err := os.WriteFile(path, []byte(out.String()), 0o644); err != nil {
@@ -49,6 +54,8 @@ func TestTable(t *testing.T) {
 			t.Errorf("%s stands apart from its family", c.Code)
 		case c.Level.Rank() < 0:
 			t.Errorf("%s has the level %q", c.Code, c.Level)
+		case len(c.Over) == 0 || slices.ContainsFunc(c.Over, func(o Over) bool { return !slices.Contains(Overs, o) }):
+			t.Errorf("%s is found by looking at %q", c.Code, c.Over)
 		case c.Title == "" || strings.HasSuffix(c.Title, "."):
 			t.Errorf("%s has the title %q", c.Code, c.Title)
 		case !strings.HasSuffix(c.Help, ".") && !strings.HasSuffix(c.Help, ")."):

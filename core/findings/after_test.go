@@ -79,6 +79,7 @@ func looked(t *testing.T, e *estate.Estate) *Checked {
 	if err != nil {
 		t.Fatal(err)
 	}
+	foundByLookingAt(t, checked)
 	return checked
 }
 

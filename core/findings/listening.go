@@ -371,7 +371,7 @@ func (l *lookout) use(p *model.Place, hook model.Hook, f *model.Filter, rule *mo
 		why := fmt.Sprintf("Nothing on %s listens on %s.", p.Name, what)
 		switch c, mp := l.inside(p, rule); {
 		case mp != nil:
-			why = fmt.Sprintf("%s itself has nothing on %s: %s listens there inside it, and \"%s\" is how flows come to that.", p.Name, what, c.Name, estate.Line(mp.Record))
+			why = fmt.Sprintf("%s itself has nothing on %s: %s listens there inside it, and flows come to that by %s.", p.Name, what, c.Name, estate.Line(mp.Record))
 		case c != nil:
 			why = fmt.Sprintf("%s itself has nothing on %s: %s listens there inside it, and nothing leads to that from outside.", p.Name, what, c.Name)
 		}

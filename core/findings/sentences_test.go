@@ -17,7 +17,7 @@ listen box/c 80 as web
 listen box 22 as sshd
 `
 	for _, test := range []struct{ lines, code, want string }{
-		{"filter f on box input otherwise drop\nrule f pass 80\nmap box/c 8080 to 80\n", "order.unused", "box itself has nothing on 80: box/c listens there inside it, and `map box/c 8080 to 80` is how flows come to that."},
+		{"filter f on box input otherwise drop\nrule f pass 80\nmap box/c 8080 to 80\n", "order.unused", "box itself has nothing on 80: box/c listens there inside it, and flows come to that by map box/c 8080 to 80."},
 		{"filter f on box input otherwise drop\nrule f pass 80\n", "order.unused", "box itself has nothing on 80: box/c listens there inside it, and nothing leads to that from outside."},
 		{"filter f on box input otherwise drop\nrule f pass 81\n", "order.unused", "Nothing on box listens on 81."},
 		{"filter f on box input otherwise drop drop-wins\nrule f pass 22\nrule f drop 22\n", "order.shadowed", "Line 1 of filter f takes nothing: line 2, ahead of it by drop-wins, drops all that it names."},

@@ -1822,6 +1822,8 @@ export interface components {
              * @enum {string}
              */
             level: "error" | "warning" | "note";
+            /** @description What it is found by looking at */
+            over: ("lines" | "ports" | "filters" | "names" | "ways" | "backends" | "certificates" | "openings" | "looks")[];
             title: string;
         };
         Comparison: {
