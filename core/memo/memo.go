@@ -196,6 +196,11 @@ func (x *Touch) record(m, after *model.Model, r estate.Record) {
 		x.cert(m, after, r)
 	case *estate.DNS:
 		x.dns(m, after, r.Owner, r.Type)
+	case *estate.Zone:
+		x.covers("*." + r.Name)
+		x.names[r.Name] = true
+	case *estate.HostsEntry:
+		x.names[r.Hostname] = true
 	case *estate.Acceptance, *estate.Name:
 	default: // how machines hang together, and what is rare
 		x.all = true
