@@ -107,7 +107,7 @@ func (p *program) call(method, path string, body, out any) (int, error) {
 		}
 		reader = bytes.NewReader(text)
 	}
-	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
+	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Minute) // what must come; a slow machine is no fault
 	defer cancel()
 	req, err := http.NewRequestWithContext(ctx, method, p.url+path, reader)
 	if err != nil {

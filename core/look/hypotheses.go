@@ -109,6 +109,9 @@ func (g *guessing) written(line string, r estate.Record) {
 		if !r.Bind.Addr.IsValid() || r.Bind.Addr.IsUnspecified() {
 			turn(lineOff, fmt.Sprintf("%s listens on loopback only on %s", r.Service, r.Place), check, estate.With(r, func(n *estate.Listen) { n.Bind.Addr = netip.AddrFrom4([4]byte{127, 0, 0, 1}) }))
 			turn(oneOf, fmt.Sprintf("%s listens on IPv4 only on %s", r.Service, r.Place), check, estate.With(r, func(n *estate.Listen) { n.Bind.Addr = netip.IPv4Unspecified() }))
+			for _, a := range g.addressesOf(r.Place) {
+				turn(oneOf, fmt.Sprintf("%s listens on %s only on %s", r.Service, a, r.Place), check, estate.With(r, func(n *estate.Listen) { n.Bind.Addr = a }))
+			}
 		}
 		for _, port := range g.freePort(r.Place) {
 			turn(oneOf, fmt.Sprintf("%s listens on another port on %s", r.Service, r.Place), check, estate.With(r, func(n *estate.Listen) { n.Bind.Ports.Ranges = []netset.PortRange{{Lo: port, Hi: port}} }))
@@ -292,6 +295,25 @@ func (g *guessing) freePort(place string) []uint16 {
 	}
 	return nil
 }
+
+// addressesOf are the addresses of a place that has several, as far as it matters on which of them a program listens.
+func (g *guessing) addressesOf(place string) []netip.Addr {
+	p := g.t.Model.PlaceNamed(place)
+	if p == nil {
+		return nil
+	}
+	var out []netip.Addr
+	for _, attachment := range g.t.Model.Places[p.Namespace].Attachments {
+		out = append(out, attachment.Addrs...)
+	}
+	if len(out) < 2 {
+		return nil
+	}
+	return out[:min(len(out), mostAddresses)]
+}
+
+// mostAddresses is on how many of its addresses alone a program is supposed to listen.
+const mostAddresses = 4
 
 // freeBeside is an address of the same network that nobody holds.
 func (g *guessing) freeBeside(a netip.Addr) (netip.Addr, bool) {

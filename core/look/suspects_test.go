@@ -279,3 +279,32 @@ site tool a.example files
 		}
 	}
 }
+
+// TestListensOnOneAddress: a program that is met at one address of its machine and refused at another listens on the one only.
+func TestListensOnOneAddress(t *testing.T) {
+	tr := trace.New(model.Compile(notationtest.Parse(t, `
+network lan 10.9.0.0/24
+network yard 10.8.0.0/24
+host box
+host desk
+host shed
+address box 10.9.0.5 lan
+address box 10.8.0.5 yard
+address desk 10.9.0.9 lan
+address shed 10.8.0.9 yard
+listen box 8080 as tool
+`)), "2026-12-01")
+	at := time.Date(2026, 12, 1, 10, 0, 0, 0, time.UTC)
+	looks := []look.Look{
+		{At: at, From: "desk", Target: "10.9.0.5:8080", Did: look.Connect, Came: look.Arrived, Address: "10.9.0.5"},
+		{At: at, From: "shed", Target: "10.8.0.5:8080", Did: look.Connect, Came: look.Refused, Address: "10.8.0.5"},
+	}
+	got, err := look.Suspects(t.Context(), tr, "10.8.0.5:8080", looks, []string{"desk", "shed"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	at10 := slices.IndexFunc(got.Suspects, func(s look.Suspect) bool { return s.Why == "tool listens on 10.9.0.5 only on box" })
+	if at10 < 0 || at10 > 2 || len(got.Suspects[at10].Against) > 0 {
+		t.Errorf("%+v (%s)", got.Suspects, got.None)
+	}
+}

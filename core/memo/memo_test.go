@@ -48,6 +48,10 @@ func TestTouched(t *testing.T) {
 		{"filter own on web input otherwise pass", "", "web"},
 		{"forward gate 8443 to 10.0.0.5:443", "", "gate web"},
 		{"outbound gate from lan as 203.0.113.1", "", "gate"},
+		{"zone c.example", "", ""},
+		{"- zone b.example", "b.example", ""},
+		{"zone sub.a.example for lan", "deep.sub.a.example other.sub.a.example", ""},
+		{"name www.a.example 10.0.0.5 on db", "www.a.example", ""},
 		{"listen web 8080 as front", "", "web"},
 		{"listen db 22 as ssh", "", "db"},
 		{"accept exposure.admin web:22 until 2027-01-01 note \"the office\"", "", ""},
@@ -80,8 +84,7 @@ func TestTouched(t *testing.T) {
 		}
 	}
 	for _, line := range []string{
-		"host fresh", "network far 10.9.0.0/24", "address db 10.0.0.7 lan", "route web default via 10.0.0.1", "group few web,db", "zone c.example",
-		"- zone b.example", "- host db", "tunnel hill from db to 198.51.100.7:51820", "pool few in-turn",
+		"host fresh", "network far 10.9.0.0/24", "address db 10.0.0.7 lan", "route web default via 10.0.0.1", "group few web,db", "- host db", "tunnel hill from db to 198.51.100.7:51820", "pool few in-turn",
 	} {
 		if x := edited(t, m, line); !x.Everything() || !x.Reading(&Reads{}) || !x.Some(nil) {
 			t.Errorf("%s does not touch everything", line)

@@ -16,7 +16,7 @@ import (
 	"steady-compass/demo"
 )
 
-var mistakes = flag.Int("mends.mistakes", 150, "how many single mistakes are made and their mends judged")
+var mistakes = flag.Int("mends.mistakes", 60, "how many single mistakes are made and their mends judged")
 
 // tally is how often a mistake of a kind counts, and how often the first mend that is offered for the first cause does as well as to
 // undo it.
@@ -82,7 +82,7 @@ func TestMistakes(t *testing.T) {
 	}
 }
 
-var several = flag.Int("mends.several", 25, "into how many estates one to three mistakes are put, and every mend that is offered is judged")
+var several = flag.Int("mends.several", 8, "into how many estates one to three mistakes are put, and every mend that is offered is judged")
 
 // TestMendsOfSeveralMistakes puts one to three mistakes at once into an estate with nothing wrong in it, and judges every mend that is offered
 // for what is found then, as if nothing else were wrong.
