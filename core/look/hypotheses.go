@@ -143,9 +143,17 @@ func (g *guessing) written(line string, r estate.Record) {
 			n.To = estate.Ports{Ranges: []netset.PortRange{{Lo: 65533, Hi: 65533}}, Transport: n.Bind.Transport}
 		}))
 	case *estate.Address:
-		turn(standsElse, fmt.Sprintf("%s does not hold %s", strings.Join(r.Hosts, ", "), r.Held), fmt.Sprintf("List the addresses of %s.", strings.Join(r.Hosts, ", ")))
+		check := fmt.Sprintf("List the addresses of %s.", strings.Join(r.Hosts, ", "))
+		turn(standsElse, fmt.Sprintf("%s does not hold %s", strings.Join(r.Hosts, ", "), r.Held), check)
+		if free, ok := g.freeBeside(r.Held.Addr); ok && g.asks(r.Hosts) { // who is only asked is met at neither
+			turn(oneOf, fmt.Sprintf("%s holds another address than %s", strings.Join(r.Hosts, ", "), r.Held), check, estate.With(r, func(n *estate.Address) { n.Held.Addr = free }))
+		}
 	case *estate.Route:
-		turn(standsElse, fmt.Sprintf("%s has no such route", r.Host), fmt.Sprintf("List the routes of %s.", r.Host))
+		check := fmt.Sprintf("List the routes of %s.", r.Host)
+		turn(standsElse, fmt.Sprintf("%s has no such route", r.Host), check)
+		for _, via := range g.routersBeside(r.Via) {
+			turn(oneOf, fmt.Sprintf("the %s route of %s leads by %s", r.To, r.Host, via), check, estate.With(r, func(n *estate.Route) { n.Via = via }))
+		}
 	case *estate.DNS:
 		turn(lineOff, fmt.Sprintf("the record of %s is not in the zone", r.Owner), "Ask the zone's own name servers.")
 		g.answered(line, r)
@@ -312,8 +320,36 @@ func (g *guessing) addressesOf(place string) []netip.Addr {
 	return out[:min(len(out), mostAddresses)]
 }
 
-// mostAddresses is on how many of its addresses alone a program is supposed to listen.
+// mostAddresses is of how many addresses one is supposed to be it.
 const mostAddresses = 4
+
+// asks says whether one of some machines looked.
+func (g *guessing) asks(hosts []string) bool {
+	return slices.ContainsFunc(g.looks, func(l Look) bool { return slices.Contains(hosts, l.From) })
+}
+
+// routersBeside are the addresses of other routers in the network of one.
+func (g *guessing) routersBeside(via netip.Addr) []netip.Addr {
+	on := func(n model.NetID, p *model.Place, a netip.Addr) bool {
+		return slices.ContainsFunc(p.Attachments, func(l model.Attachment) bool { return l.Net == n && slices.Contains(l.Addrs, a) })
+	}
+	var out []netip.Addr
+	for _, h := range g.t.Model.Owners(via) {
+		for _, p := range g.t.Model.Places {
+			for _, l := range p.Attachments {
+				if !p.Router || p.ID == h.Place || !on(l.Net, g.t.Model.Places[h.Place], via) {
+					continue
+				}
+				for _, a := range l.Addrs {
+					if a.Is6() == via.Is6() && len(out) < mostAddresses {
+						out = append(out, a)
+					}
+				}
+			}
+		}
+	}
+	return out
+}
 
 // freeBeside is an address of the same network that nobody holds.
 func (g *guessing) freeBeside(a netip.Addr) (netip.Addr, bool) {

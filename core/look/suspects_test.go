@@ -308,3 +308,58 @@ listen box 8080 as tool
 		t.Errorf("%+v (%s)", got.Suspects, got.None)
 	}
 }
+
+// TestOtherWay: a machine whose route leads to another router than the recorded one, and one that holds another address, are told from those that
+// have no route, and no address.
+func TestOtherWay(t *testing.T) {
+	tr := trace.New(model.Compile(notationtest.Parse(t, `
+network lan 10.9.0.0/24
+network yard 10.8.0.0/24
+network mid 10.7.0.0/24
+host near router
+host far router
+host desk
+host shed
+host post
+address near 10.9.0.1 lan
+address near 10.8.0.1 yard
+address near 10.7.0.1 mid
+address far 10.9.0.2 lan
+address far 10.7.0.2 mid
+address desk 10.9.0.9 lan
+address shed 10.8.0.9 yard
+address post 10.7.0.9 mid
+route desk default via 10.9.0.1
+route shed default via 10.8.0.1
+route post 10.9.0.0/24 via 10.7.0.1
+filter wall on far through otherwise drop
+rule wall pass any to mid
+listen shed 8080 as tool
+listen post 8080 as tool
+listen desk 22 as ssh
+`)), "2026-12-01")
+	at := time.Date(2026, 12, 1, 10, 0, 0, 0, time.UTC)
+	seen := func(from, target string, came look.Came) look.Look {
+		address, _, _ := strings.Cut(target, ":")
+		return look.Look{At: at, From: from, Target: target, Did: look.Connect, Came: came, Address: address}
+	}
+	for _, c := range []struct {
+		target, why string
+		looks       []look.Look
+	}{
+		{"10.8.0.9:8080", "the default route of desk leads by 10.9.0.2", []look.Look{seen("desk", "10.8.0.9:8080", look.Silent), seen("desk", "10.7.0.9:8080", look.Arrived)}},
+		{"10.9.0.9:22", "desk holds another address than 10.9.0.9", []look.Look{seen("shed", "10.9.0.9:22", look.Silent), seen("desk", "10.8.0.9:8080", look.Arrived)}},
+	} {
+		got, err := look.Suspects(t.Context(), tr, c.target, c.looks, []string{"desk", "shed"})
+		if err != nil {
+			t.Fatal(err)
+		}
+		said := ""
+		for _, s := range got.Suspects {
+			said += s.Why + "\n" + strings.Join(s.Same, "\n") + "\n"
+		}
+		if !strings.Contains(said, c.why) {
+			t.Errorf("%q is not among\n%s%s", c.why, said, got.None)
+		}
+	}
+}
