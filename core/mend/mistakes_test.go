@@ -45,15 +45,9 @@ func TestMistakes(t *testing.T) {
 			t.Fatal(faults)
 		}
 		was, is, how := mistake(r, e)
-		if is == nil {
+		wrong := withMistake(e, was, is)
+		if wrong == nil {
 			continue
-		}
-		wrong, err := e.Apply(estate.Change{Remove: []string{estate.Line(was)}, Add: []estate.Placed{{Record: is}}})
-		if err != nil {
-			continue
-		}
-		if _, faults := notation.Parse(notation.Print(wrong)); len(faults) > 0 {
-			continue // the text refuses it
 		}
 		s, right := looked(t, notation.Print(wrong)), looked(t, notation.Print(e))
 		ends := findings.Ended(s.Checked.Report, right.Checked.Report)
@@ -98,14 +92,7 @@ func TestMendsOfSeveralMistakes(t *testing.T) {
 		var made []string
 		for range 1 + r.IntN(3) {
 			was, is, _ := mistake(r, e)
-			if is == nil {
-				continue
-			}
-			wrong, err := e.Apply(estate.Change{Remove: []string{estate.Line(was)}, Add: []estate.Placed{{Record: is}}})
-			if err != nil {
-				continue
-			}
-			if _, faults := notation.Parse(notation.Print(wrong)); len(faults) == 0 {
+			if wrong := withMistake(e, was, is); wrong != nil {
 				e, made = wrong, append(made, estate.Line(is))
 			}
 		}
@@ -192,6 +179,21 @@ func mistake(r *rand.Rand, e *estate.Estate) (was, is estate.Record, how string)
 		return nil, nil, ""
 	}
 	return was, is, how
+}
+
+// withMistake is an estate with a mistake in it; nil where none could be made, or the text refuses it.
+func withMistake(e *estate.Estate, was, is estate.Record) *estate.Estate {
+	if is == nil {
+		return nil
+	}
+	wrong, err := e.Apply(estate.Change{Remove: []string{estate.Line(was)}, Add: []estate.Placed{{Record: is}}})
+	if err != nil {
+		return nil
+	}
+	if _, faults := notation.Parse(notation.Print(wrong)); len(faults) > 0 {
+		return nil
+	}
+	return wrong
 }
 
 // undone says whether the first mend of the first cause undoes a mistake, or does as well.
