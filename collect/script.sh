@@ -7,7 +7,7 @@ steady_compass_account() {
 	export LC_ALL PATH
 	parts=0
 	most=8388608
-	seen= shown= certs=
+	seen= shown= certs= holders=
 
 	has() { command -v "$1" >/dev/null 2>&1; }
 
@@ -139,6 +139,7 @@ steady_compass_account() {
 			}')
 		pour
 	elif [ -r /proc/net/tcp ]; then
+		holders=$(holders_of_proc)
 		out=$(sockets_of_proc /proc/net)
 		pour
 	elif has sockstat; then
@@ -198,6 +199,7 @@ port {{json .NetworkSettings.Ports}}
 					# What runs on the machine's own addresses, or on another one's, is in the list of those.
 					running=$(printf '%s\n' "$out" | awk '$1 == "container" && $5 > 0 && $6 != "host" && $6 !~ /:/ { print $2 "=" $5 }')
 					pour
+					[ -z "$running" ] || [ -n "$holders" ] || holders=$(holders_of_proc)
 					for one in $running; do
 						network=$(readlink "/proc/${one#*=}/ns/net" 2>/dev/null)
 						[ -n "$network" ] && [ "$network" = "$(readlink /proc/self/ns/net 2>/dev/null)" ] && continue
@@ -289,17 +291,22 @@ routes_of_proc() {
 	awk "$hex"'$5 != "00000000000000000000000000000000" && $10 != "lo" { print "route", ($2 == "00" ? "default" : six($1) "/" num($2)), six($5) }' /proc/net/ipv6_route 2>/dev/null
 }
 
-# sockets_of_proc FOLDER are those of the network that the folder is of.
-sockets_of_proc() {
-	{ for fds in /proc/[0-9]*/fd; do
+# holders_of_proc are the processes that hold sockets, in whatever network, and what each is called.
+holders_of_proc() {
+	for fds in /proc/[0-9]*/fd; do
 		pid=${fds#/proc/}
 		pid=${pid%/fd}
 		ls -l "$fds" 2>/dev/null | awk -v pid="$pid" 'match($0, /socket:\[[0-9]+\]/) { print "fd", substr($0, RSTART + 8, RLENGTH - 9), pid }'
 	done
-		for comm in /proc/[0-9]*/comm; do
-			pid=${comm#/proc/}
-			awk -v pid="${pid%/comm}" '{ gsub(/[ \t]/, "_"); print "comm", pid, $0; exit }' "$comm" 2>/dev/null
-		done
+	for comm in /proc/[0-9]*/comm; do
+		pid=${comm#/proc/}
+		awk -v pid="${pid%/comm}" '{ gsub(/[ \t]/, "_"); print "comm", pid, $0; exit }' "$comm" 2>/dev/null
+	done
+}
+
+# sockets_of_proc FOLDER are those of the network that the folder is of, with the programs among $holders.
+sockets_of_proc() {
+	{ printf '%s\n' "$holders"
 		for kind in tcp tcp6 udp udp6; do
 			awk -v kind="$kind" 'FNR > 1 { print "at", kind, $2, $4, $10 }' "$1/$kind" 2>/dev/null
 		done; } | awk "$hex"'

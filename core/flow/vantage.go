@@ -30,6 +30,19 @@ type Origin struct {
 // ErrNoVantage is wrapped by the error for a vantage that is not recorded.
 var ErrNoVantage = errors.New("no such vantage")
 
+// unknownVantage is a word that is no vantage. What is spelt most like it is looked for where somebody reads of it: of many lines each may have such a
+// word, and be judged as if it were not there.
+type unknownVantage struct {
+	word   string
+	estate *estate.Estate
+}
+
+func (u unknownVantage) Error() string {
+	return fmt.Sprintf("%v: %q; expected internet, a network, group, host, container or address that is recorded%s", ErrNoVantage, u.word, estate.Near(u.estate, u.word, estate.RefSelector))
+}
+
+func (unknownVantage) Unwrap() error { return ErrNoVantage }
+
 // VantageNamed finds a vantage: internet, a network, group, host, container or one address.
 func (t *Engine) VantageNamed(word string) (Vantage, error) {
 	if word == "" {
@@ -86,7 +99,7 @@ func (t *Engine) addOrigins(v *Vantage, word string, passed map[string]bool) err
 		}
 		return nil
 	}
-	return fmt.Errorf("%w: %q; expected internet, a network, group, host, container or address that is recorded%s", ErrNoVantage, word, estate.Near(m.Estate, word, estate.RefSelector))
+	return unknownVantage{word, m.Estate}
 }
 
 // addAddress adds the addresses of a prefix: those of a machine of ours as that machine, the
